@@ -1,0 +1,38 @@
+"""What every engine can be asked."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+from ecumen.engines.httpd.engine import HttpdEngine
+from ecumen.engines.sites import Arrival, Binding, Handling
+from ecumen.survey import EngineRecord, Survey
+
+
+class Engine(Protocol):
+    """A web server of a survey."""
+
+    kind: str
+    record: EngineRecord
+
+    @property
+    def listens(self) -> Sequence[Binding]:
+        """Addresses and ports that its configuration wants."""
+
+    def claims(self, arrival: Arrival) -> bool:
+        """Whether a site here claims the name that is asked for, on this address and port."""
+
+    def handle(self, arrival: Arrival) -> Handling:
+        """Everything that happens to a request that arrived."""
+
+
+# The kinds that are read. A record of any other kind is kept, and what arrives there is unsure.
+_KINDS = {"httpd": HttpdEngine}
+
+
+def engines_of(survey: Survey) -> tuple[Engine, ...]:
+    """The engines of a survey that Ecumen reads, compiled. Never raises for their texts."""
+    return tuple(
+        _KINDS[record.kind](survey, record) for record in survey.engines if record.kind in _KINDS
+    )

@@ -1,0 +1,203 @@
+"""Which virtual host answers, and why that one.
+
+First the address and port of the connection, then the name in the Host header among the blocks of
+that address. Source: httpd 2.4, "An In-Depth Discussion of Virtual Host Matching".
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+
+from ecumen.engines.httpd.hostname import HostHeader
+from ecumen.engines.httpd.server import Host, Server
+from ecumen.engines.patterns import shell_pattern
+from ecumen.engines.sites import Claim, Doubt, Phase, Proof, Rank
+
+# Reverse names of addresses, for blocks that have no name of their own.
+ReverseNames = Callable[[str], tuple[str, ...]]
+Resolve = Callable[[str], tuple[str, ...] | None]
+
+
+@dataclass(frozen=True, slots=True)
+class Chosen:
+    """host: who answers. ground: a code of the gate `site`. claims: the contest, as weighed."""
+
+    host: Host
+    ground: str
+    claims: tuple[Claim, ...]
+    doubts: tuple[Doubt, ...] = ()
+    facts: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(slots=True)
+class _Chain:
+    """The blocks of one address and port, in file order."""
+
+    hosts: list[Host] = field(default_factory=list)
+    exact: dict[str, Host] = field(default_factory=dict)
+    wild: list[tuple[int, str, Host]] = field(default_factory=list)
+    order: dict[int, int] = field(default_factory=dict)
+
+    def add(self, host: Host, implied: tuple[str, ...]) -> None:
+        if id(host) in self.order:
+            return
+        position = len(self.hosts)
+        self.order[id(host)] = position
+        self.hosts.append(host)
+        names = [host.name] if host.name else list(implied)
+        for name in (*names, *host.names):
+            self.exact.setdefault(name.lower(), host)
+        for pattern in host.wild_names:
+            self.wild.append((position, pattern, host))
+
+
+class Chooser:
+    """The blocks by address and port; built once for a server."""
+
+    def __init__(self, server: Server, resolve: Resolve, reverse: ReverseNames) -> None:
+        self.server = server
+        self.reverse = reverse
+        self.specific: dict[tuple[str, int | None], _Chain] = {}
+        self.wildcard: list[tuple[int | None, _Chain]] = []
+        self.unresolved: list[Doubt] = []
+        main_name = server.main.name
+        for host in server.hosts:
+            for binding in host.bindings:
+                if binding.address == "*":
+                    implied = (main_name,) if main_name else ()
+                    self._wildcard(binding.port).add(host, implied)
+                    continue
+                for address in self._addresses(binding.address, host, resolve):
+                    chain = self.specific.setdefault((address, binding.port), _Chain())
+                    chain.add(host, reverse(address))
+
+    def _wildcard(self, port: int | None) -> _Chain:
+        for known, chain in self.wildcard:
+            if known == port:
+                return chain
+        chain = _Chain()
+        self.wildcard.append((port, chain))
+        return chain
+
+    def _addresses(self, text: str, host: Host, resolve: Resolve) -> tuple[str, ...]:
+        try:
+            return (str(ipaddress.ip_address(text)),)
+        except ValueError:
+            pass
+        addresses = resolve(text)
+        if addresses is None:
+            proof = Proof(place=host.place, text=f"<VirtualHost {text}>")
+            self.unresolved.append(
+                Doubt("site.binding-unresolved", Rank(Phase.ENTRY), {"name": text}, (proof,))
+            )
+            return ()
+        return addresses
+
+    def chain(self, address: str, port: int) -> _Chain | None:
+        """The blocks that may answer on this address and port, or None for the main server."""
+        for key in ((address, port), (address, None)):
+            if key in self.specific:
+                return self.specific[key]
+        for known, chain in self.wildcard:
+            if known is None or known == port:
+                return chain
+        return None
+
+    def choose(self, address: str, port: int, header: HostHeader, has_host: bool) -> Chosen:
+        """Who answers a request that came to this address and port with this Host header."""
+        chain = self.chain(address, port)
+        doubts = tuple(self.unresolved)
+        if chain is None:
+            return Chosen(self.server.main, "site.main", (), doubts, {"port": str(port)})
+        first = chain.hosts[0]
+        if not has_host or not header.valid:
+            return Chosen(first, "site.first", self._claims(chain, first, None, None), doubts)
+        winner, matched, more = _by_name(chain, header.name)
+        if winner is None:
+            ground = "site.only" if len(chain.hosts) == 1 else "site.default"
+            claims = self._claims(chain, first, None, header.name)
+            doubts += self._nameless(chain, first)
+            facts = {"host": header.name, "count": str(len(chain.hosts))}
+            return Chosen(first, ground, claims, doubts + more, facts)
+        claims = self._claims(chain, winner, matched, header.name)
+        facts = {"host": header.name, "matched": matched or ""}
+        return Chosen(winner, "site.named", claims, doubts + more, facts)
+
+    def _nameless(self, chain: _Chain, first: Host) -> tuple[Doubt, ...]:
+        """A block without a name takes that of its address, which only a resolver knows."""
+        for host in chain.hosts:
+            if host is first or host.name:
+                continue
+            for binding in host.bindings:
+                if _public(binding.address) and not self.reverse(binding.address):
+                    proof = Proof(place=host.place, text=f"<VirtualHost {binding}>")
+                    facts = {"address": binding.address}
+                    return (Doubt("site.nameless", Rank(Phase.ENTRY), facts, (proof,)),)
+        return ()
+
+    def _claims(
+        self, chain: _Chain, winner: Host, matched: str | None, asked: str | None
+    ) -> tuple[Claim, ...]:
+        claims = []
+        won_at = chain.order[id(winner)]
+        # However many sites share an address, a contest that nobody can read explains nothing.
+        shown = sorted({*range(min(len(chain.hosts), SHOWN_CLAIMS)), won_at})
+        for position in shown:
+            host = chain.hosts[position]
+            hit = _match(host, asked) if asked else None
+            if host is winner:
+                outcome = "won" if matched else "first"
+                hit = matched
+            elif hit:
+                outcome = "matched-later" if position > won_at else "weaker"
+            else:
+                outcome = "other-name"
+            binding = str(host.bindings[0]) if host.bindings else "*"
+            claims.append(Claim(host.label, host.place, binding, host.all_names, outcome, hit))
+        return tuple(claims)
+
+
+SHOWN_CLAIMS = 40
+
+
+def _public(address: str) -> bool:
+    try:
+        return ipaddress.ip_address(address).is_global
+    except ValueError:
+        return False
+
+
+def _match(host: Host, name: str) -> str | None:
+    if host.name and host.name.lower() == name:
+        return host.name
+    if name in host.names:
+        return name
+    for pattern in host.wild_names:
+        regex = shell_pattern(pattern, slashes_apart=False, ignore_case=True)
+        if regex is not None and regex.match(name):
+            return pattern
+    return None
+
+
+def _by_name(chain: _Chain, name: str) -> tuple[Host | None, str | None, tuple[Doubt, ...]]:
+    """The first block in file order with this name, alternative name or pattern."""
+    exact = chain.exact.get(name)
+    limit = chain.order[id(exact)] if exact is not None else len(chain.hosts)
+    doubts: list[Doubt] = []
+    for position, pattern, host in chain.wild:
+        if position >= limit:
+            break
+        regex = shell_pattern(pattern, slashes_apart=False, ignore_case=True)
+        if regex is None:
+            proof = Proof(place=host.place, text=pattern)
+            doubts.append(
+                Doubt("site.pattern-unknown", Rank(Phase.ENTRY), {"pattern": pattern}, (proof,))
+            )
+        elif regex.match(name):
+            return host, pattern, tuple(doubts)
+    if exact is None:
+        return None, None, tuple(doubts)
+    matched = exact.name if exact.name and exact.name.lower() == name else name
+    return exact, matched, tuple(doubts)

@@ -1,0 +1,74 @@
+"""The Host header: what the server accepts, and the name and port that it takes from it.
+
+Source: httpd 2.4, "HttpProtocolOptions Strict" (the default); RFC 9110, section 7.2; measured.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+_LETTERS = re.compile(r"[A-Za-z0-9._-]+\Z")
+
+
+@dataclass(frozen=True, slots=True)
+class HostHeader:
+    """name: lower case, without port and trailing dot. port: None where none is given."""
+
+    name: str
+    port: int | None
+    valid: bool
+    as_sent: str
+
+
+def read_host(header: str | None) -> HostHeader:
+    """header: the value as sent; None where the header is missing."""
+    if header is None:
+        return HostHeader("", None, False, "")
+    value = header.strip(" \t")
+    name, port, well_formed = _split(value)
+    valid = well_formed and _acceptable(name)
+    name = name.lower().removesuffix(".") if not name.startswith("[") else name.lower()
+    return HostHeader(name, port, valid, value)
+
+
+def _split(value: str) -> tuple[str, int | None, bool]:
+    if value.startswith("["):
+        literal, bracket, rest = value.partition("]")
+        name, behind = literal + bracket, rest
+        if behind and not behind.startswith(":"):
+            return name, None, False
+        port = behind[1:] if behind else None
+    else:
+        name, colon, text = value.rpartition(":")
+        if not colon:
+            return value, None, True
+        port = text
+    if port is None:
+        return name, None, True
+    if not (port.isascii() and port.isdigit()) or not 0 < int(port[:9]) < 65536 or len(port) > 9:
+        return name, None, False
+    return name, int(port), True
+
+
+def _acceptable(name: str) -> bool:
+    if name.startswith("["):
+        return re.fullmatch(r"\[[0-9A-Fa-f:.]+\]", name) is not None
+    if not _LETTERS.match(name) or ".." in name:
+        return False
+    if not re.search(r"[A-Za-z_-]", name):
+        return _dotted_number(name)
+    bare = name.removesuffix(".")
+    last = bare.rpartition(".")[2]
+    # The last label must begin with a letter where there is more than one.
+    return "." not in bare or last == "" or last[0].isalpha()
+
+
+def _dotted_number(name: str) -> bool:
+    parts = name.split(".")
+    if len(parts) != 4:
+        return False
+    return all(
+        part.isdigit() and int(part) < 256 and (part == "0" or not part.startswith("0"))
+        for part in parts
+    )

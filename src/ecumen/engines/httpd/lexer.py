@@ -1,0 +1,96 @@
+"""Lines and words of the configuration language.
+
+Source: httpd 2.4, "Configuration Files: Syntax"; measured where that is silent (a backslash before
+the line's end always continues, also in a comment and behind another backslash).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+
+SPACE = " \t\n\r\f\v"
+
+
+def decode(text: bytes) -> str:
+    """Bytes as they stand, one text for each (PEP 383)."""
+    return text.decode("utf-8", "surrogateescape")
+
+
+def logical_lines(text: str) -> Iterator[tuple[int, str]]:
+    """(number of the first physical line, stripped line) without comments and empty lines."""
+    pending = ""
+    first = 0
+    for number, physical in enumerate(text.split("\n"), 1):
+        line = physical.partition("\0")[0].removesuffix("\r")
+        first = first or number
+        if line.endswith("\\"):
+            pending += line[:-1]
+            continue
+        whole = (pending + line).strip(SPACE)
+        if whole and not whole.startswith("#"):
+            yield first, whole
+        pending, first = "", 0
+    whole = pending.strip(SPACE)
+    if whole and not whole.startswith("#"):
+        yield first, whole
+
+
+def next_word(text: str) -> tuple[str, str]:
+    """The first word, quotes undone, and what stands behind it."""
+    text = text.lstrip(SPACE)
+    if not text:
+        return "", ""
+    quote = text[0]
+    if quote in "\"'":
+        at = 1
+        while at < len(text) and text[at] != quote:
+            at += 2 if text[at] == "\\" and text[at + 1 : at + 2] in (quote, "\\") else 1
+        at = min(at, len(text))
+        return _unescape(text[1:at], quote), text[at + 1 :].lstrip(SPACE)
+    at = 0
+    while at < len(text) and text[at] not in SPACE:
+        at += 1
+    return _unescape(text[:at], ""), text[at:].lstrip(SPACE)
+
+
+def _unescape(text: str, quote: str) -> str:
+    if "\\" not in text:
+        return text
+    out = []
+    at = 0
+    while at < len(text):
+        if text[at] == "\\" and (
+            text[at + 1 : at + 2] == "\\" or (quote and text[at + 1 : at + 2] == quote)
+        ):
+            at += 1
+        out.append(text[at])
+        at += 1
+    return "".join(out)
+
+
+def words(text: str) -> list[str]:
+    """All words, quotes undone."""
+    if '"' not in text and "'" not in text and "\\" not in text:
+        return text.split()
+    found = []
+    text = text.strip(SPACE)
+    while text:
+        word, text = next_word(text)
+        found.append(word)
+    return found
+
+
+_VARIABLE = re.compile(r"\$\{([^}]*)\}")
+
+
+def with_variables(text: str, value: Callable[[str], str | None]) -> str:
+    """Puts in `${NAME}`. What `value` does not know stays as it is, as the engine leaves it."""
+    if "${" not in text:
+        return text
+
+    def put(match: re.Match[str]) -> str:
+        known = value(match[1])
+        return match[0] if known is None else known
+
+    return _VARIABLE.sub(put, text)

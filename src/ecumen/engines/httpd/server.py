@@ -1,0 +1,495 @@
+"""The configuration as the server holds it: the main server, its virtual hosts, their sections.
+
+Source: httpd 2.4, core ("VirtualHost", "ServerAlias", "DocumentRoot"), mod_alias, mod_userdir,
+mod_log_config; each setting of a virtual host that is not given comes from the main server.
+"""
+
+from __future__ import annotations
+
+import posixpath
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
+
+from ecumen.engines.httpd import catalogue
+from ecumen.engines.httpd.lexer import SPACE, decode, words
+from ecumen.engines.httpd.modules import OWN, identifier
+from ecumen.engines.httpd.reader import Reader
+from ecumen.engines.httpd.settings import (
+    CONDITIONAL,
+    EMPTY,
+    Choice,
+    Draft,
+    Options,
+    Opt,
+    Settings,
+    flat,
+    section_settings,
+)
+from ecumen.engines.patterns import compiled, found, shell_pattern
+from ecumen.engines.sites import Binding, Doubt, Proof, Rank, Phase, proof_of
+from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
+from ecumen.survey import EngineRecord
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    """A section on folders or on addresses. depth: components of a folder's path."""
+
+    kind: str
+    pattern: str
+    directive: Directive
+    settings: Settings
+    depth: int = 0
+
+    @property
+    def wild(self) -> bool:
+        return any(c in self.pattern for c in "*?[")
+
+    def fits_folder(self, path: str) -> bool | None:
+        """path: without a slash at its end. None: the pattern is not evaluated."""
+        if not self.wild:
+            return self.pattern == path
+        pattern = shell_pattern(self.pattern, slashes_apart=True)
+        return None if pattern is None else pattern.match(path) is not None
+
+    def fits_regex(self, text: str) -> bool | None:
+        pattern = compiled(self.pattern)
+        return None if pattern is None else found(pattern, text)
+
+    def fits_address(self, path: str) -> bool | None:
+        """path: of the address, decoded, double slashes merged."""
+        if self.kind == "locationmatch":
+            return self.fits_regex(path)
+        if self.wild:
+            pattern = shell_pattern(self.pattern, slashes_apart=True)
+            return None if pattern is None else pattern.match(path) is not None
+        if not path.startswith(self.pattern):
+            return False
+        rest = path[len(self.pattern) :]
+        return self.pattern.endswith("/") or rest == "" or rest.startswith("/")
+
+
+@dataclass(frozen=True, slots=True)
+class UserFolders:
+    """Personal sites. folders: patterns in order, None where they are not set."""
+
+    folders: tuple[str, ...] | None = None
+    folders_line: Directive | None = None
+    all_off: bool | None = None
+    all_off_line: Directive | None = None
+    on: dict[str, Directive] = field(default_factory=dict)
+    off: dict[str, Directive] = field(default_factory=dict)
+
+    def over(self, base: UserFolders) -> UserFolders:
+        mine = self.folders is not None
+        said = self.all_off is not None
+        return UserFolders(
+            self.folders if mine else base.folders,
+            self.folders_line if mine else base.folders_line,
+            self.all_off if said else base.all_off,
+            self.all_off_line if said else base.all_off_line,
+            {**base.on, **self.on},
+            {**base.off, **self.off},
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Alias:
+    """fake: the address, as written. kind: alias, script, pattern, redirect, upstream."""
+
+    kind: str
+    fake: str
+    real: str
+    directive: Directive
+
+
+@dataclass(frozen=True, slots=True)
+class LogTarget:
+    """Where access lines go. path: absolute, or the command behind `|`."""
+
+    path: str
+    conditional: bool
+    directive: Directive
+
+
+@dataclass(slots=True)
+class Host:
+    """The main server, or one virtual host."""
+
+    place: Place
+    directive: Directive | None
+    bindings: tuple[Binding, ...] = ()
+    name: str | None = None
+    name_port: int | None = None
+    name_line: Directive | None = None
+    names: set[str] = field(default_factory=set)
+    wild_names: list[str] = field(default_factory=list)
+    alias_lines: list[Directive] = field(default_factory=list)
+    root: str | None = None
+    root_line: Directive | None = None
+    user_folders: UserFolders = field(default_factory=UserFolders)
+    aliases: list[Alias] = field(default_factory=list)
+    logs: list[LogTarget] = field(default_factory=list)
+    sealed: Directive | None = None
+    override_names: tuple[str, ...] | None = None
+    settings: Settings = EMPTY
+    folders: list[Section] = field(default_factory=list)
+    folder_patterns: list[Section] = field(default_factory=list)
+    addresses: list[Section] = field(default_factory=list)
+    unread: list[Directive] = field(default_factory=list)
+
+    @property
+    def label(self) -> str:
+        """What the site is called on screen and in answers."""
+        if self.name:
+            return self.name
+        if self.bindings:
+            return str(self.bindings[0])
+        return "main server"
+
+    @property
+    def all_names(self) -> tuple[str, ...]:
+        own = (self.name,) if self.name else ()
+        return (*own, *sorted(self.names), *self.wild_names)
+
+
+@dataclass(slots=True)
+class Server:
+    """One httpd, as configured."""
+
+    tree: Tree
+    main: Host
+    hosts: tuple[Host, ...]
+    listens: tuple[Binding, ...]
+    user: str | None
+    group: str | None
+    types: dict[str, str]
+    types_file: str
+    mistakes: tuple[Mistake, ...]
+    doubts: tuple[Doubt, ...]
+
+
+# --- from the tree ---
+
+_NAME = re.compile(r"(?:(https?)://)?(\[[^]]*\]|[^:]*)(?::(\d+))?", re.IGNORECASE)
+DEFAULT_TYPES = "mime.types"
+
+
+class _Compiler:
+    def __init__(self, reader: Reader) -> None:
+        self.reader = reader
+        self.listens: list[Binding] = []
+        self.user: str | None = None
+        self.group: str | None = None
+        self.types_file: str | None = None
+        self.hosts: list[Host] = []
+
+    def host(self, host: Host, directives: Sequence[Directive]) -> Host:
+        draft = Draft()
+        for directive in flat(directives):
+            name = directive.name.lower()
+            if name == "<virtualhost" and host.directive is None:
+                self._virtual(directive)
+            elif name in _HOST_TAKERS:
+                _HOST_TAKERS[name](self, host, directive, words(directive.text))
+            elif draft.take(directive):
+                continue
+            elif name not in catalogue.PROCESS and name not in catalogue.NO_EFFECT:
+                host.unread.append(directive)
+        host.settings = draft.settings()
+        host.unread += host.settings.unread
+        host.settings = replace(host.settings, unread=())
+        return host
+
+    def _virtual(self, directive: Directive) -> None:
+        bindings = tuple(
+            _binding(text, directive.place) for text in words(directive.text)
+        )
+        host = Host(directive.place, directive, bindings)
+        self.hosts.append(self.host(host, directive.children or ()))
+
+    # each of these takes one directive of a host
+
+    def listen(self, host: Host, directive: Directive, given: list[str]) -> None:
+        if not given:
+            return
+        address, _, port = given[0].rpartition(":")
+        if port.isdigit():
+            self.listens.append(
+                Binding(address.strip("[]") or "*", int(port), directive.place)
+            )
+
+    def server_name(self, host: Host, directive: Directive, given: list[str]) -> None:
+        match = _NAME.fullmatch(given[0]) if given else None
+        if match is None:
+            host.unread.append(directive)
+            return
+        host.name = match[2]
+        host.name_port = int(match[3]) if match[3] else None
+        host.name_line = directive
+        if match[1]:
+            # The scheme would stand in redirects to the site itself.
+            host.unread.append(directive)
+
+    def server_alias(self, host: Host, directive: Directive, given: list[str]) -> None:
+        host.alias_lines.append(directive)
+        for name in given:
+            if any(c in name for c in "*?"):
+                host.wild_names.append(name)
+            else:
+                host.names.add(name.lower())
+
+    def document_root(self, host: Host, directive: Directive, given: list[str]) -> None:
+        if given:
+            host.root = clean(self.reader.absolute(given[0]))
+            host.root_line = directive
+
+    def user_dir(self, host: Host, directive: Directive, given: list[str]) -> None:
+        word = given[0].lower() if given else ""
+        mine = host.user_folders
+        people = {name: directive for name in given[1:]}
+        if word in ("disable", "disabled"):
+            if people:
+                mine = replace(mine, off={**mine.off, **people})
+            else:
+                mine = replace(mine, all_off=True, all_off_line=directive)
+        elif word in ("enable", "enabled"):
+            mine = replace(mine, on={**mine.on, **people})
+        else:
+            mine = replace(mine, folders=tuple(given), folders_line=directive)
+        host.user_folders = mine
+
+    def alias(self, host: Host, directive: Directive, given: list[str]) -> None:
+        if len(given) != 2:
+            host.unread.append(directive)
+            return
+        kind = {"alias": "alias", "scriptalias": "script"}.get(directive.name.lower(), "pattern")
+        real = given[1] if kind == "pattern" else self.reader.absolute(given[1])
+        host.aliases.append(Alias(kind, given[0], real, directive))
+
+    def redirect(self, host: Host, directive: Directive, given: list[str]) -> None:
+        pattern = directive.name.lower() == "redirectmatch"
+        fakes = [word for word in given[:2] if word.startswith("/")]
+        fake = fakes[0] if fakes and not pattern else ""
+        host.aliases.append(Alias("redirect", fake, "", directive))
+
+    def upstream(self, host: Host, directive: Directive, given: list[str]) -> None:
+        fake = given[0] if given and directive.name.lower() == "proxypass" else ""
+        host.aliases.append(Alias("upstream", fake, "", directive))
+
+    def log(self, host: Host, directive: Directive, given: list[str]) -> None:
+        if not given:
+            return
+        path = given[0] if given[0].startswith("|") else self.reader.absolute(given[0])
+        conditional = any(word.startswith(("env=", "expr=")) for word in given[1:])
+        host.logs.append(LogTarget(path, conditional, directive))
+
+    def seal(self, host: Host, directive: Directive, given: list[str]) -> None:
+        host.sealed = directive if given and given[0].lower() != "off" else None
+
+    def override_names(self, host: Host, directive: Directive, given: list[str]) -> None:
+        host.override_names = tuple(given)
+
+    def rewriting(self, host: Host, directive: Directive, given: list[str]) -> None:
+        if given and given[0].lower() != "off":
+            host.unread.append(directive)
+
+    def folder(self, host: Host, directive: Directive, given: list[str]) -> None:
+        regex = directive.name.lower() == "<directorymatch"
+        if given and given[0] == "~":
+            regex, given = True, given[1:]
+        if not given:
+            host.unread.append(directive)
+            return
+        settings = section_settings(directive.children or ())
+        if regex:
+            section = Section("foldermatch", given[0], directive, settings)
+            host.folder_patterns.append(section)
+            return
+        path = clean(self.reader.absolute(given[0]))
+        depth = 0 if path == "/" else path.count("/")
+        host.folders.append(Section("folder", path, directive, settings, depth))
+
+    def address(self, host: Host, directive: Directive, given: list[str]) -> None:
+        kind = directive.name.lower()[1:]
+        if given and given[0] == "~":
+            kind, given = "locationmatch", given[1:]
+        if not given:
+            host.unread.append(directive)
+            return
+        settings = section_settings(directive.children or ())
+        host.addresses.append(Section(kind, given[0], directive, settings))
+
+    def worker(self, host: Host, directive: Directive, given: list[str]) -> None:
+        if not given:
+            return
+        if directive.name.lower() == "user":
+            self.user = given[0]
+        else:
+            self.group = given[0]
+
+    def types_config(self, host: Host, directive: Directive, given: list[str]) -> None:
+        if given:
+            self.types_file = self.reader.absolute(given[0])
+
+    def nothing(self, host: Host, directive: Directive, given: list[str]) -> None:
+        return
+
+
+_HOST_TAKERS = {
+    "listen": _Compiler.listen,
+    "servername": _Compiler.server_name,
+    "serveralias": _Compiler.server_alias,
+    "documentroot": _Compiler.document_root,
+    "userdir": _Compiler.user_dir,
+    "alias": _Compiler.alias,
+    "scriptalias": _Compiler.alias,
+    "aliasmatch": _Compiler.alias,
+    "scriptaliasmatch": _Compiler.alias,
+    "redirect": _Compiler.redirect,
+    "redirecttemp": _Compiler.redirect,
+    "redirectpermanent": _Compiler.redirect,
+    "redirectmatch": _Compiler.redirect,
+    "proxypass": _Compiler.upstream,
+    "proxypassmatch": _Compiler.upstream,
+    "proxypassreverse": _Compiler.nothing,
+    "traceenable": _Compiler.nothing,
+    "proxyrequests": _Compiler.rewriting,
+    "rewriteengine": _Compiler.rewriting,
+    "customlog": _Compiler.log,
+    "transferlog": _Compiler.log,
+    "sslengine": _Compiler.seal,
+    "accessfilename": _Compiler.override_names,
+    "<directory": _Compiler.folder,
+    "<directorymatch": _Compiler.folder,
+    "<location": _Compiler.address,
+    "<locationmatch": _Compiler.address,
+    "user": _Compiler.worker,
+    "group": _Compiler.worker,
+    "typesconfig": _Compiler.types_config,
+}
+
+
+def clean(path: str) -> str:
+    """Without double slashes, dot segments and a slash at the end."""
+    cleaned = posixpath.normpath(path)
+    return cleaned[1:] if cleaned.startswith("//") else cleaned
+
+
+def _binding(text: str, place: Place) -> Binding:
+    if text.startswith("["):
+        address, _, rest = text[1:].partition("]")
+        port = rest.removeprefix(":")
+    elif text.count(":") == 1:
+        address, _, port = text.partition(":")
+    else:
+        address, port = text, ""
+    if address in ("_default_", "0.0.0.0", "::"):
+        address = "*"
+    return Binding(address.lower(), int(port) if port.isdigit() else None, place)
+
+
+def _inherit(host: Host, main: Host) -> None:
+    """What a virtual host has from the main server."""
+    if host.root is None:
+        host.root, host.root_line = main.root, main.root_line
+    host.user_folders = host.user_folders.over(main.user_folders)
+    host.aliases = host.aliases + main.aliases
+    host.logs = host.logs or main.logs
+    host.override_names = host.override_names or main.override_names
+    host.settings = host.settings.over(main.settings)
+    # Stable: sections of the main server stand before those of the host at the same depth.
+    host.folders = sorted(main.folders + host.folders, key=lambda section: section.depth)
+    host.folder_patterns = main.folder_patterns + host.folder_patterns
+    host.addresses = main.addresses + host.addresses
+    host.unread = main.unread + host.unread
+
+
+def _types(text: bytes) -> dict[str, str]:
+    """The file of content types: a type and its endings on each line."""
+    found_types: dict[str, str] = {}
+    for line in decode(text).split("\n"):
+        line = line.strip(SPACE)
+        if not line or line.startswith("#"):
+            continue
+        given = words(line)
+        for ending in given[1:]:
+            found_types[ending.lower()] = given[0]
+    return found_types
+
+
+def _global_doubts(reader: Reader, tree: Tree) -> Iterable[Doubt]:
+    start = Rank(Phase.ENTRY)
+    for mistake in tree.mistakes:
+        proof = Proof(place=mistake.place, text=mistake.message)
+        yield Doubt("site.fails-check", start, {"why": mistake.message}, (proof,))
+    known_environment = bool(reader.environment)
+    for place, name in reader.unset:
+        if not known_environment:
+            proof = Proof(place=place, text=f"${{{name}}}")
+            yield Doubt("site.variable-unknown", start, {"name": name}, (proof,))
+    for directive in tree.walk():
+        name = directive.name.lower()
+        if name == "loadmodule" and identifier(words(directive.text)[0]) not in OWN:
+            module = words(directive.text)[0]
+            yield Doubt(
+                "site.module-unknown", start, {"module": module}, (proof_of(directive),)
+            )
+        if name in CONDITIONAL and directive.taken is None:
+            yield Doubt("site.condition-unknown", start, {}, (proof_of(directive),))
+        if name in ("<macro", "use"):
+            yield Doubt(
+                "site.not-evaluated",
+                start,
+                {"directive": directive.name.lstrip("<")},
+                (proof_of(directive),),
+            )
+
+
+def load(source: Source, engine: EngineRecord) -> Server:
+    """Reads and compiles an httpd configuration. Never raises for what stands in it."""
+    reader = Reader(
+        source,
+        root=engine.root or posixpath.dirname(engine.config),
+        version=engine.version or "2.4.0",
+        built_in=engine.built_in,
+        defines=engine.defines,
+        environment=engine.environment,
+    )
+    tree = reader.read(engine.config)
+    compiler = _Compiler(reader)
+    main = compiler.host(Host(Place(engine.config, 1), None), tree.directives)
+    if main.name_line is not None:
+        main.place = main.name_line.place
+    default = Settings(options=Options(Opt.FOLLOW, True))
+    main.settings = main.settings.over(default)
+    main.folders.sort(key=lambda section: section.depth)
+    for host in compiler.hosts:
+        _inherit(host, main)
+    types_file = compiler.types_file or reader.absolute(DEFAULT_TYPES)
+    types = source.read(types_file) if "mime_module" in reader.modules else b""
+    doubts = list(_global_doubts(reader, tree))
+    if types is None:
+        doubts.append(
+            Doubt("serve.types-unread", Rank(Phase.CONTENT), {"path": types_file}, only_type=True)
+        )
+    return Server(
+        tree=tree,
+        main=main,
+        hosts=tuple(compiler.hosts),
+        listens=tuple(compiler.listens),
+        user=compiler.user,
+        group=compiler.group,
+        types=_types(types or b""),
+        types_file=types_file,
+        mistakes=tree.mistakes,
+        doubts=tuple(doubts),
+    )
+
+
+def with_value(choice: Choice | None) -> str | None:
+    """A choice's value; None where it is not set or is `None`."""
+    if choice is None or choice.value.strip().lower() == "none":
+        return None
+    return choice.value

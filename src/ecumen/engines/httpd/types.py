@@ -1,0 +1,70 @@
+"""The content type of a file by its endings.
+
+Source: httpd 2.4, mod_mime ("Files with Multiple Extensions") and core ("ForceType",
+"AddDefaultCharset").
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from ecumen.engines.httpd.settings import Ending, Settings
+
+ERROR_PAGE = "text/html; charset=iso-8859-1"
+_NEEDS_CHARSET = ("text/plain", "text/html")
+
+
+@dataclass(frozen=True, slots=True)
+class Typed:
+    """type: None where none is sent. handler: what would produce the content, or None."""
+
+    type: str | None
+    handler: str | None
+    by: str
+    ending: Ending | None = None
+
+
+def type_of(name: str, settings: Settings, types: Mapping[str, str]) -> Typed:
+    """name: the file's name without its folder."""
+    kind: str | None = None
+    charset = handler = None
+    by, decided = "", None
+    # The part before the first dot is the name; dots in front belong to it.
+    stem = name.lstrip(".")
+    for ending in stem.split(".")[1:]:
+        if not ending:
+            continue
+        key = ending.lower()
+        known = settings.endings.get(key)
+        hit = False
+        if (known is None or known.type is None) and key in types:
+            kind, hit, by, decided = types[key], True, key, None
+        if known is not None:
+            if known.type:
+                kind, hit, by, decided = known.type, True, key, known
+            if known.charset:
+                charset, hit = known.charset, True
+            if known.language or known.encoding:
+                hit = True
+            if known.handler:
+                handler, hit = known.handler, True
+        if not hit:
+            kind = charset = handler = None
+            by, decided = "", None
+    if kind is not None and charset is not None:
+        kind = f"{kind}; charset={charset}"
+    forced = settings.forced_type
+    if forced is not None and forced.value.lower() != "none":
+        kind, by, decided = forced.value, "", None
+    return Typed(_with_default_charset(kind, settings), handler, by, decided)
+
+
+def _with_default_charset(kind: str | None, settings: Settings) -> str | None:
+    default = settings.default_charset
+    if kind is None or default is None or default.value.lower() == "off":
+        return kind
+    charset = "iso-8859-1" if default.value.lower() == "on" else default.value
+    if kind in _NEEDS_CHARSET:
+        return f"{kind}; charset={charset}"
+    return kind

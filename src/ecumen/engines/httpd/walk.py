@@ -1,0 +1,274 @@
+"""The walk down to a file as the server takes it: at each folder its sections, the override files
+and the rules on links, and under all that the kernel's permissions.
+
+Source: httpd 2.4, core ("Directory", "Options", "AllowOverride"); measured.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from ecumen.engines.httpd.server import Host, Section
+from ecumen.engines.httpd.settings import Opt, Settings
+from ecumen.engines.sites import Block, Doubt, Phase, Proof, Rank, Rung, proof_of
+from ecumen.engines.tree import Directive
+from ecumen.rights import READ, Problem, Walker, decide
+from ecumen.rights.walk import Step, join
+from ecumen.survey import Entry, Kind
+
+_HALF = 1000  # ranks of one folder's sections and of the lookup below it keep their order
+
+
+@dataclass(slots=True)
+class Walked:
+    """Where the walk ended. entry: None where nothing is there; rest: what stands behind a file.
+
+    sections: those that bind, in the order in which they are merged.
+    """
+
+    path: str
+    settings: Settings
+    sections: list[tuple[str, Settings, Section | None]]
+    rungs: list[Rung] = field(default_factory=list)
+    blocks: list[Block] = field(default_factory=list)
+    doubts: list[Doubt] = field(default_factory=list)
+    entry: Entry | None = None
+    rest: str = ""
+    unseen: bool = False
+
+
+class FolderWalk:
+    """Walks for one site and one worker."""
+
+    def __init__(self, host: Host, walker: Walker) -> None:
+        self.host = host
+        self.walker = walker
+        self.by_depth: dict[int, list[Section]] = {}
+        for section in host.folders:
+            self.by_depth.setdefault(section.depth, []).append(section)
+
+    def walk(self, filename: str) -> Walked:
+        """filename: absolute; a slash at its end makes no difference here."""
+        settings = self.host.settings
+        walked = Walked("/", settings, [("server", settings, None)])
+        root = self.walker.files.get("/")
+        if root is None:
+            self._unseen(walked, "/", 0)
+            return walked
+        walked.entry = root
+        names = [name for name in filename.split("/") if name]
+        self._enter(walked, root, 0)
+        for depth, name in enumerate(names, 1):
+            if not self._component(walked, name, depth):
+                walked.rest = "".join(f"/{left}" for left in names[depth:])
+                if filename.endswith("/") and walked.entry is not None:
+                    walked.rest += "/"
+                break
+        self._patterns(walked)
+        self._files(walked)
+        return walked
+
+    # --- one folder ---
+
+    def _enter(self, walked: Walked, folder: Entry, depth: int) -> None:
+        """Sections of a folder that was reached, and its override files."""
+        path = walked.path
+        for section in self.by_depth.get(depth, ()):
+            fits = section.fits_folder(path)
+            if fits is None:
+                self._pattern_doubt(walked, section, depth)
+            elif fits:
+                self._apply(walked, section.directive.quoted, section.settings, section, depth)
+        override = walked.settings.override
+        if override is not None and override.value.lower() != "none":
+            self._override(walked, folder, depth)
+
+    def _apply(
+        self, walked: Walked, title: str, settings: Settings, section: Section | None, depth: int
+    ) -> None:
+        walked.settings = settings.over(walked.settings)
+        walked.sections.append((title, settings, section))
+        for directive in settings.unread:
+            walked.doubts.append(unread(directive, Rank(Phase.WALK, depth * _HALF)))
+
+    def _override(self, walked: Walked, folder: Entry, depth: int) -> None:
+        rank = Rank(Phase.WALK, depth * _HALF + 1)
+        step = self.walker.search(folder)
+        if step.blocked:
+            self._shut(walked, step, rank)
+            return
+        for name in self.host.override_names or (".htaccess",):
+            entry, problem = self.walker.look(folder.path, name)
+            path = join(walked.path, name)
+            if entry is not None:
+                proof = Proof(entry=entry, path=path)
+                walked.doubts.append(Doubt("rule.override-file", rank, {"path": path}, (proof,)))
+            elif problem is Problem.UNSEEN:
+                self._unseen(walked, path, depth)
+
+    # --- one component ---
+
+    def _component(self, walked: Walked, name: str, depth: int) -> bool:
+        """Goes one name further; False where the walk ends there."""
+        here = walked.entry
+        assert here is not None
+        rank = Rank(Phase.WALK, depth * _HALF - 1)
+        step = self.walker.search(here)
+        assert step.decision is not None
+        walked.rungs.append(
+            Rung(walked.path, here, "x", step.decision.allowed, step.decision.by, step.decision.line)
+        )
+        if step.blocked:
+            self._shut(walked, step, rank)
+        walked.path = join(walked.path, name)
+        entry, problem = self.walker.look(here.path, name)
+        if entry is None:
+            walked.entry = None
+            if problem is Problem.UNSEEN:
+                self._unseen(walked, walked.path, depth)
+            elif problem is Problem.TOO_LONG:
+                facts = {"path": walked.path}
+                walked.blocks.append(Block("ladder.name-too-long", rank, 403, facts))
+            return False
+        if entry.kind is Kind.LINK:
+            target = self._link(walked, entry, rank)
+            if target is None:
+                walked.entry = None
+                return False
+            entry = target
+        walked.entry = entry
+        if entry.kind is Kind.DIR:
+            self._enter(walked, entry, depth)
+            return True
+        if entry.kind is not Kind.FILE:
+            self._special(walked, entry, rank)
+        return False
+
+    def _shut(self, walked: Walked, step: Step, rank: Rank) -> None:
+        """The worker may not search a folder."""
+        known = {block.facts.get("path") for block in walked.blocks if block.code == "ladder.shut"}
+        if step.entry.path not in known:
+            facts = {"path": step.entry.path}
+            proof = Proof(entry=step.entry)
+            walked.blocks.append(Block("ladder.shut", rank, 403, facts, (proof,)))
+
+    def _special(self, walked: Walked, entry: Entry, rank: Rank) -> None:
+        facts = {"path": walked.path, "kind": entry.kind.value}
+        proofs = (Proof(entry=entry),)
+        if entry.kind is Kind.PIPE:
+            walked.doubts.append(Doubt("serve.pipe", rank, facts, proofs))
+        else:
+            walked.blocks.append(Block("serve.no-file", rank, 403, facts, proofs))
+
+    # --- links ---
+
+    def _link(self, walked: Walked, link: Entry, rank: Rank) -> Entry | None:
+        options = walked.settings.options
+        bits = options.bits if options else Opt.NONE
+        place = options.place if options else None
+        line = Proof(place=place, text=options.text if options else "")
+        lead = self.walker.follow(link)
+        rule = "owner" if bits & Opt.OWNER_MATCH else "all" if bits & Opt.FOLLOW else "none"
+        allowed = rule != "none"
+        facts = {"path": walked.path, "target": link.target or ""}
+        if not allowed:
+            proofs = (Proof(entry=link, path=walked.path), *((line,) if place else ()))
+            walked.blocks.append(Block("ladder.link-refused", rank, 403, facts, proofs))
+        if lead.problem is Problem.UNSEEN:
+            self._unseen(walked, lead.physical, rank.step // _HALF)
+        self._lead(walked, lead.steps, rank)
+        if rule == "owner" and lead.entry is not None and lead.entry.uid != link.uid:
+            allowed = False
+            proofs = (Proof(entry=link, path=walked.path), Proof(entry=lead.entry), line)
+            walked.blocks.append(Block("ladder.link-owner", rank, 403, facts, proofs))
+        walked.rungs.append(Rung(walked.path, link, "", allowed, "", "", rule))
+        if lead.problem in (Problem.MISSING, Problem.LOOP, Problem.NOT_FOLDER, Problem.TOO_LONG):
+            code = "ladder.link-loop" if lead.problem is Problem.LOOP else "ladder.link-nowhere"
+            proofs = (Proof(entry=link, path=walked.path),)
+            walked.blocks.append(Block(code, rank, 403, facts, proofs))
+        return None if lead.problem else lead.entry
+
+    def _lead(self, walked: Walked, steps: Sequence[Step], rank: Rank) -> None:
+        """What the kernel asks on the way that a link leads."""
+        for step in steps:
+            if step.decision is not None:
+                walked.rungs.append(
+                    Rung(
+                        step.entry.path,
+                        step.entry,
+                        "x",
+                        step.decision.allowed,
+                        step.decision.by,
+                        step.decision.line,
+                    )
+                )
+                if step.blocked:
+                    self._shut(walked, step, rank)
+            elif step.protected:
+                facts = {"path": step.entry.path, "target": step.entry.target or ""}
+                proofs = (Proof(entry=step.entry),)
+                walked.blocks.append(Block("ladder.link-protected", rank, 403, facts, proofs))
+
+    # --- after the walk ---
+
+    def _patterns(self, walked: Walked) -> None:
+        for section in self.host.folder_patterns:
+            fits = section.fits_regex(walked.path)
+            if fits is None:
+                self._pattern_doubt(walked, section, 0)
+            elif fits:
+                self._apply(walked, section.directive.quoted, section.settings, section, _HALF)
+
+    def _files(self, walked: Walked) -> None:
+        leaf = walked.path.rpartition("/")[2]
+        done: set[int] = set()
+        again = True
+        # A section on files may itself hold more of them.
+        while again:
+            again = False
+            for section in walked.settings.files:
+                if id(section) in done:
+                    continue
+                done.add(id(section))
+                fits = section.fits(leaf)
+                if fits is None:
+                    walked.doubts.append(
+                        Doubt(
+                            "rule.pattern-unknown",
+                            Rank(Phase.WALK, _HALF * _HALF),
+                            {"pattern": section.pattern},
+                            (proof_of(section.directive),),
+                        )
+                    )
+                elif fits:
+                    again = True
+                    title = section.directive.quoted
+                    self._apply(walked, title, section.settings, None, _HALF)
+
+    def _pattern_doubt(self, walked: Walked, section: Section, depth: int) -> None:
+        proof = proof_of(section.directive)
+        facts = {"pattern": section.pattern}
+        rank = Rank(Phase.WALK, depth * _HALF)
+        walked.doubts.append(Doubt("rule.pattern-unknown", rank, facts, (proof,)))
+
+    def _unseen(self, walked: Walked, path: str, depth: int) -> None:
+        walked.unseen = True
+        rank = Rank(Phase.WALK, depth * _HALF + 2)
+        walked.doubts.append(Doubt("ladder.unseen", rank, {"path": path}))
+
+
+def unread(directive: Directive, rank: Rank) -> Doubt:
+    """The doubt about a directive that is not evaluated."""
+    return Doubt(
+        "rule.not-evaluated",
+        rank,
+        {"directive": directive.name.lstrip("<")},
+        (proof_of(directive),),
+    )
+
+
+def may_read(walker: Walker, entry: Entry) -> Rung:
+    """The last rung: the file itself is opened for reading."""
+    decision = decide(entry, walker.subject, READ)
+    return Rung(entry.path, entry, "r", decision.allowed, decision.by, decision.line)

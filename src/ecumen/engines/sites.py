@@ -1,0 +1,216 @@
+"""The vocabulary that both engines share: bindings, sites, and what is asked of them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import IntEnum
+
+from ecumen.engines.tree import Directive, Place
+from ecumen.survey import Entry
+
+
+class Phase(IntEnum):
+    """The order in which an engine meets things. What comes first decides."""
+
+    REACH = 0
+    ENTRY = 1
+    ADDRESS = 2
+    MAPPING = 3
+    WALK = 4
+    ACCESS = 5
+    FOLDER = 6
+    CONTENT = 7
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Rank:
+    """When in a request something happens; `step` orders within a phase."""
+
+    phase: Phase
+    step: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """A piece of evidence: lines of configuration or an entry of the file table."""
+
+    place: Place | None = None
+    text: str = ""
+    entry: Entry | None = None
+    path: str | None = None
+
+
+def proof_of(directive: Directive) -> Proof:
+    return Proof(place=directive.place, text=directive.quoted)
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """Something that stops a request. status: what the visitor gets; None is no HTTP answer."""
+
+    code: str
+    rank: Rank
+    status: int | None
+    facts: Mapping[str, str] = field(default_factory=dict)
+    proofs: tuple[Proof, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Doubt:
+    """Something that is not evaluated and could change the answer from `rank` on.
+
+    only_type: it could change the content type or the log alone, never status and site.
+    """
+
+    code: str
+    rank: Rank
+    facts: Mapping[str, str] = field(default_factory=dict)
+    proofs: tuple[Proof, ...] = ()
+    only_type: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What the visitor gets, where nothing earlier stops the request."""
+
+    status: int
+    rank: Rank
+    content_type: str | None = None
+    location: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Binding:
+    """address: `*` for all, else a literal address or a name. port: None for any."""
+
+    address: str
+    port: int | None
+    place: Place
+
+    def __str__(self) -> str:
+        host = f"[{self.address}]" if ":" in self.address else self.address
+        return f"{host}:{'*' if self.port is None else self.port}"
+
+
+@dataclass(frozen=True, slots=True)
+class Claim:
+    """One site in the contest for a request, in the order in which it is weighed.
+
+    outcome: a code of the gate `site`: won, matched-later, other-name, other-address, first.
+    """
+
+    site: str
+    place: Place
+    binding: str
+    names: tuple[str, ...]
+    outcome: str
+    matched: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Mapped:
+    """One step from address to path: what it was, what it became, and by which line."""
+
+    how: str
+    before: str
+    after: str
+    proof: Proof | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class RuleLine:
+    """One section that bears on the request, and the access lines that it brings.
+
+    effective: its access lines stand in the end. outcome: granted, denied, login, unsure or none.
+    """
+
+    section: str
+    proof: Proof | None
+    lines: tuple[Proof, ...]
+    effective: bool
+    outcome: str = "none"
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """One thing that could be served for a folder. outcome: served, missing, passed, blocked."""
+
+    name: str
+    path: str
+    outcome: str
+    entry: Entry | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Rung:
+    """One step of the ladder, as the worker takes it.
+
+    asked: the path as it was walked; entry: what stands there. need: r, w, x letters. by: which
+    line of the permissions decided (root, owner, user, group, other), "" for a link.
+    """
+
+    asked: str
+    entry: Entry
+    need: str
+    allowed: bool
+    by: str
+    line: str
+    link_rule: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Arrival:
+    """A request as it arrives at an engine.
+
+    address, port: of the server's end of the connection. host: the Host header, None where none is
+    sent. path: as in the request line, escapes and all; query: None without `?`. client: None is a
+    visitor outside whose address is not given.
+    """
+
+    address: str
+    port: int
+    sealed: bool
+    server_name: str | None
+    host: str | None
+    method: str
+    path: str
+    query: str | None
+    client: str | None
+    signed_in: bool = False
+
+
+Picture = Claim | Mapped | RuleLine | Rung | Candidate | Proof
+
+
+@dataclass(slots=True)
+class Part:
+    """What an engine has to say at one gate. code: of the words where nothing is in the way."""
+
+    code: str
+    facts: dict[str, str] = field(default_factory=dict)
+    proofs: list[Proof] = field(default_factory=list)
+    picture: list[Picture] = field(default_factory=list)
+    blocks: list[Block] = field(default_factory=list)
+    doubts: list[Doubt] = field(default_factory=list)
+    answer: Answer | None = None
+
+
+@dataclass(slots=True)
+class Handling:
+    """All that an engine does with one request, gate by gate.
+
+    file: what the request ends at, links not resolved. log: where the access line goes.
+    """
+
+    site_name: str
+    site_place: Place
+    site: Part
+    way: Part
+    rule: Part
+    ladder: Part
+    serve: Part
+    record: Part
+    file: str | None = None
+    log: str | None = None
+    upstream: str | None = None

@@ -1,0 +1,78 @@
+"""Configuration as a tree: every directive with the file and line that it stands at."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Protocol
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """line: from 1, that of the directive's first line."""
+
+    file: str
+    line: int
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}"
+
+
+@dataclass(frozen=True, slots=True)
+class Directive:
+    """One directive or section.
+
+    name: as written; a section's begins with `<`. text: what stands behind it, variables put in.
+    children: None for a plain directive. taken: False for a conditional section that does not
+    hold; None where that cannot be told from the survey.
+    """
+
+    name: str
+    text: str
+    place: Place
+    children: tuple[Directive, ...] | None = None
+    taken: bool | None = True
+
+    @property
+    def quoted(self) -> str:
+        """The directive as one line, for evidence."""
+        if self.name.startswith("<"):
+            return f"{self.name} {self.text}>" if self.text else f"{self.name}>"
+        return f"{self.name} {self.text}".rstrip()
+
+
+@dataclass(frozen=True, slots=True)
+class Mistake:
+    """Why the engine would refuse this configuration."""
+
+    place: Place
+    message: str
+
+
+@dataclass(frozen=True, slots=True)
+class Tree:
+    """All that was read, in the order in which the engine reads it."""
+
+    directives: tuple[Directive, ...]
+    mistakes: tuple[Mistake, ...] = ()
+    files: tuple[str, ...] = ()
+
+    def walk(self) -> Iterator[Directive]:
+        stack = list(reversed(self.directives))
+        while stack:
+            directive = stack.pop()
+            yield directive
+            stack.extend(reversed(directive.children or ()))
+
+
+class Source(Protocol):
+    """Where configuration texts come from: a survey, or a machine that is being surveyed."""
+
+    def read(self, path: str) -> bytes | None:
+        """The text of a file; None where there is none that can be read."""
+
+    def names(self, folder: str) -> list[str] | None:
+        """Names in a folder, sorted by bytes; None where it is no folder that can be read."""
+
+    def exists(self, path: str) -> bool | None:
+        """Whether anything is there; None where that cannot be told."""

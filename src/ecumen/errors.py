@@ -1,0 +1,18 @@
+"""The errors of the core.
+
+EcumenError
+├── SurveyError    a survey file that cannot be read
+└── RequestError   a question that makes no sense
+"""
+
+
+class EcumenError(Exception):
+    """One clear line: what, where, what to do."""
+
+
+class SurveyError(EcumenError):
+    """The survey file is not one, or one of its parts is broken."""
+
+
+class RequestError(EcumenError):
+    """The address or the options of a request cannot be understood."""

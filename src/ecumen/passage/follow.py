@@ -1,0 +1,251 @@
+"""Follows a request through the gates and says what comes of it.
+
+The engine has found everything that stops, answers or is in doubt, each with its rank: what comes
+first decides, and what stands behind it is what one would meet next.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from ecumen.engines.engine import Engine, engines_of
+from ecumen.engines.httpd.types import ERROR_PAGE
+from ecumen.engines.sites import Answer, Block, Doubt, Part, Rank
+from ecumen.passage.gates import GATES
+from ecumen.passage.present import Presenter
+from ecumen.passage.request import Request
+from ecumen.passage.situation import NOT_REACHED, Situation, Words
+from ecumen.passage.verdict import (
+    GateResult,
+    Obstacle,
+    Passage,
+    SiteRef,
+    Uncertainty,
+    Verdict,
+)
+from ecumen.survey import Survey
+
+WORDS: Mapping[str, Words] = {
+    "passage.not-reached": NOT_REACHED,
+    **{code: words for gate in GATES for code, words in gate.words.items()},
+}
+_SKIPPED = frozenset(
+    ("name.given", "seal.plain-http", "context.none", "context.permissive", "passage.not-reached")
+)
+_DIVERTED = frozenset(("site.default", "site.main"))
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What comes of a request, without the words and pictures."""
+
+    decided: bool
+    status: int | None
+    answer: Answer | None
+    blocks: list[tuple[str, Block]]
+    doubts: list[tuple[str, Doubt]]
+
+
+class Follower:
+    """Follows requests on one survey; what can be worked out once is worked out once."""
+
+    def __init__(self, survey: Survey, engines: tuple[Engine, ...] | None = None) -> None:
+        self.survey = survey
+        self.engines = engines_of(survey) if engines is None else engines
+        self.presenter = Presenter(survey)
+
+    def run(self, request: Request) -> tuple[Situation, list[Part], Outcome]:
+        """The passage's bare facts; never raises."""
+        now = Situation(self.survey, self.engines, request)
+        parts = [gate.judge(now) for gate in GATES]
+        return now, parts, _weigh(parts)
+
+    def brief(self, request: Request) -> dict[str, object]:
+        """The answer of the batch format, without gates and obstacles."""
+        now, _, outcome = self.run(request)
+        site = _site(now)
+        return {
+            "decided": outcome.decided,
+            "status": outcome.status,
+            "site": None
+            if site is None
+            else {"engine": site.engine, "name": site.name, "declared_at": site.declared_at},
+            **_seen(now, outcome),
+            "unsure_because": [
+                {"gate": gate, "reason": say(doubt.code, doubt.facts), "at": _at(doubt)}
+                for gate, doubt in outcome.doubts
+            ],
+        }
+
+    def follow(self, request: Request) -> Passage:
+        """The whole passage with its evidence."""
+        now, parts, outcome = self.run(request)
+        gates = [
+            self._gate(gate.name, part) for gate, part in zip(GATES, parts, strict=True)
+        ]
+        obstacles = [
+            Obstacle(
+                gate,
+                block.code,
+                block.status,
+                say(block.code, block.facts),
+                mend(block.code, block.facts),
+                [self.presenter.evidence(proof) for proof in block.proofs],
+            )
+            for gate, block in outcome.blocks
+        ]
+        seen = _seen(now, outcome)
+        deciding = _deciding_gate(outcome, gates)
+        return Passage(
+            url=request.url,
+            decided=outcome.decided,
+            status=outcome.status,
+            site=_site(now),
+            summary=_summary(outcome, obstacles, gates),
+            deciding_gate=deciding,
+            gates=gates,
+            obstacles=obstacles,
+            unsure_because=[
+                Uncertainty(
+                    gate,
+                    doubt.code,
+                    say(doubt.code, doubt.facts),
+                    [self.presenter.evidence(proof) for proof in doubt.proofs],
+                )
+                for gate, doubt in outcome.doubts
+            ],
+            **seen,  # type: ignore[arg-type]
+        )
+
+    def _gate(self, name: str, part: Part) -> GateResult:
+        verdict, code, facts = _verdict(part)
+        proofs = list(part.proofs)
+        for source in (*part.blocks, *part.doubts):
+            proofs += [proof for proof in source.proofs if proof not in proofs]
+        return GateResult(
+            gate=name,
+            verdict=verdict,
+            code=code,
+            reason=say(code, facts),
+            evidence=[self.presenter.evidence(proof) for proof in proofs],
+            **self.presenter.picture(part),  # type: ignore[arg-type]
+        )
+
+
+def follow(survey: Survey, request: Request) -> Passage:
+    """The passage of one request. For many requests keep a Follower."""
+    return Follower(survey).follow(request)
+
+
+class _Facts(dict[str, str]):
+    def __missing__(self, key: str) -> str:
+        return "?"
+
+
+def say(code: str, facts: Mapping[str, str]) -> str:
+    """The reason behind a code, in words."""
+    text = WORDS[code].reason.format_map(_Facts(facts))
+    # A file whose type the engine does not know goes out without one.
+    return text.replace(" goes out as .", " goes out without a content type.")
+
+
+def mend(code: str, facts: Mapping[str, str]) -> str:
+    return WORDS[code].mend.format_map(_Facts(facts))
+
+
+def _verdict(part: Part) -> tuple[Verdict, str, Mapping[str, str]]:
+    if part.blocks:
+        first = min(part.blocks, key=lambda block: block.rank)
+        return Verdict.BLOCKED, first.code, first.facts
+    doubts = [doubt for doubt in part.doubts if not doubt.only_type] or part.doubts
+    if doubts:
+        first_doubt = min(doubts, key=lambda doubt: doubt.rank)
+        return Verdict.UNSURE, first_doubt.code, first_doubt.facts
+    if part.code in _SKIPPED:
+        return Verdict.SKIPPED, part.code, part.facts
+    if part.code in _DIVERTED or (part.answer is not None and part.answer.status >= 300):
+        return Verdict.DIVERTED, part.code, part.facts
+    return Verdict.CLEAR, part.code, part.facts
+
+
+def _weigh(parts: list[Part]) -> Outcome:
+    """Which block, answer or doubt comes first."""
+    blocks = [
+        (gate.name, block) for gate, part in zip(GATES, parts, strict=True) for block in part.blocks
+    ]
+    doubts = [
+        (gate.name, doubt) for gate, part in zip(GATES, parts, strict=True) for doubt in part.doubts
+    ]
+    # Sorting is stable: what ranks alike stays in the order of the gates.
+    blocks.sort(key=lambda item: item[1].rank)
+    doubts.sort(key=lambda item: item[1].rank)
+    answers = [part.answer for part in parts if part.answer is not None]
+    answer = min(answers, key=lambda each: each.rank, default=None)
+    deciding: Rank | None = blocks[0][1].rank if blocks else None
+    status = blocks[0][1].status if blocks else None
+    if answer is not None and (deciding is None or answer.rank < deciding):
+        deciding, status = answer.rank, answer.status
+    else:
+        answer = None
+    decided = deciding is not None and not any(
+        not doubt.only_type and doubt.rank <= deciding for _, doubt in doubts
+    )
+    if answer is not None:
+        # What ranks behind an answer that is given is not met.
+        blocks = [item for item in blocks if item[1].rank < answer.rank]
+    bearing = [
+        (gate, doubt)
+        for gate, doubt in doubts
+        if deciding is None or doubt.rank <= deciding or doubt.only_type
+    ]
+    return Outcome(decided, status, answer, blocks, bearing)
+
+
+def _site(now: Situation) -> SiteRef | None:
+    if now.handling is None or now.engine is None:
+        return None
+    return SiteRef(now.engine.kind, now.handling.site_name, str(now.handling.site_place))
+
+
+def _seen(now: Situation, outcome: Outcome) -> dict[str, str | None]:
+    """What the visitor sees beside the status."""
+    handling = now.handling
+    answer = outcome.answer
+    blocked = outcome.status is not None and outcome.status >= 400
+    return {
+        "file": handling.file if handling else None,
+        "content_type": answer.content_type if answer else (ERROR_PAGE if blocked else None),
+        "location": answer.location if answer else None,
+        "upstream": handling.upstream if handling else None,
+        "log": handling.log if handling else None,
+    }
+
+
+def _at(doubt: Doubt) -> str | None:
+    for proof in doubt.proofs:
+        if proof.place is not None:
+            return str(proof.place)
+        if proof.path is not None:
+            return proof.path
+    return None
+
+
+def _deciding_gate(outcome: Outcome, gates: list[GateResult]) -> str:
+    if not outcome.decided and outcome.doubts:
+        return outcome.doubts[0][0]
+    if outcome.blocks:
+        return outcome.blocks[0][0]
+    diverted = [gate.gate for gate in gates if gate.verdict is Verdict.DIVERTED]
+    return diverted[-1] if diverted else "serve"
+
+
+def _summary(outcome: Outcome, obstacles: list[Obstacle], gates: list[GateResult]) -> str:
+    if not outcome.decided:
+        reason = say(outcome.doubts[0][1].code, outcome.doubts[0][1].facts) if outcome.doubts else ""
+        return f"Not sure. {reason}".strip()
+    if obstacles:
+        return obstacles[0].reason
+    way = next(gate for gate in gates if gate.gate == "way")
+    serve = next(gate for gate in gates if gate.gate == "serve")
+    return way.reason if way.verdict is Verdict.DIVERTED else serve.reason

@@ -1,0 +1,131 @@
+"""Does something listen there, and is it an engine that can answer?
+
+Source: the listening sockets of the survey; ip(7) for wildcard addresses. The firewall is left to
+a later gate of its own making.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+
+from ecumen.engines.engine import Engine
+from ecumen.engines.sites import Arrival, Binding, Block, Doubt, Part, Phase, Proof, Rank
+from ecumen.passage.situation import Gate, Situation, Words, not_reached
+from ecumen.survey import Listener
+
+_RANK = Rank(Phase.REACH, 1)
+_PROGRAMS = {"apache2": "httpd", "httpd": "httpd", "nginx": "nginx"}
+
+
+def judge(now: Situation) -> Part:
+    if now.address is None:
+        return not_reached()
+    address, port = now.address, now.request.port
+    facts = {"address": address, "port": str(port)}
+    part = Part("door.open", facts)
+    binding = _declared(now, address, port)
+    listener = _listening(now, address, port)
+    if now.engine is not None and binding is not None and now.engine.record.declared:
+        part.code = "door.declared"
+        part.proofs.append(Proof(place=binding.place, text=f"Listen {binding}"))
+    elif listener is not None:
+        _heard(now, part, listener, binding, facts)
+    else:
+        part.blocks.append(Block("door.unheard", _RANK, None, facts))
+        if binding is not None:
+            part.proofs.append(Proof(place=binding.place, text=f"Listen {binding}"))
+    if now.engine is None and now.engines:
+        now.engine = now.engines[0]
+    now.arrival = _arrival(now, address)
+    return part
+
+
+def _heard(
+    now: Situation, part: Part, listener: Listener, binding: Binding | None, facts: dict[str, str]
+) -> None:
+    program = listener.program or ""
+    kind = _PROGRAMS.get(program)
+    part.facts |= {"program": program or "a program that the survey cannot name"}
+    if listener.program is None and binding is not None:
+        return
+    engine = next((e for e in now.engines if e.kind == kind), None)
+    if engine is not None:
+        now.engine = engine
+        return
+    if kind is not None:
+        part.doubts.append(Doubt("door.unread-engine", _RANK, part.facts))
+    else:
+        part.doubts.append(Doubt("door.held", _RANK, part.facts))
+
+
+def _declared(now: Situation, address: str, port: int) -> Binding | None:
+    """The binding that an engine's configuration has for this address; sets the engine."""
+    for engine in now.engines:
+        for binding in engine.listens:
+            if binding.port == port and _covers(binding.address, address):
+                _take(now, engine)
+                return binding
+    return None
+
+
+def _take(now: Situation, engine: Engine) -> None:
+    now.engine = engine
+
+
+def _listening(now: Situation, address: str, port: int) -> Listener | None:
+    hits = [x for x in now.survey.listeners if x.port == port and _covers(x.address, address)]
+    exact = [x for x in hits if x.address == address]
+    return (exact or hits or [None])[0]
+
+
+def _covers(bound: str, address: str) -> bool:
+    if bound == "*":
+        return True
+    try:
+        own, asked = ipaddress.ip_address(bound), ipaddress.ip_address(address)
+    except ValueError:
+        return False
+    if own.is_unspecified:
+        # A v6 wildcard socket takes v4 connections too (ipv6(7), IPV6_V6ONLY off).
+        return own.version == 6 or asked.version == 4
+    return own == asked
+
+
+def _arrival(now: Situation, address: str) -> Arrival:
+    request = now.request
+    client = request.source
+    if client is None and ipaddress.ip_address(address).is_loopback:
+        # Only the server itself can reach its loopback address.
+        client = "::1" if ":" in address else "127.0.0.1"
+    return Arrival(
+        address=address,
+        port=request.port,
+        sealed=request.scheme == "https",
+        server_name=request.server_name or request.name,
+        host=request.host_header,
+        method=request.method,
+        path=request.path,
+        query=request.query,
+        client=client,
+        signed_in=request.signed_in,
+    )
+
+
+GATE = Gate(
+    "door",
+    judge,
+    {
+        "door.open": Words("{program} listens on {address}, port {port}."),
+        "door.declared": Words("The configuration has the engine listen on {address}, port {port}."),
+        "door.unheard": Words(
+            "Nothing listens on {address}, port {port}: the connection is refused.",
+            "Have the engine listen on port {port}, or bring the site to a port that is open.",
+        ),
+        "door.held": Words(
+            "Port {port} on {address} is held by {program}, which is no engine that Ecumen reads."
+        ),
+        "door.unread-engine": Words(
+            "{program} listens on {address}, port {port}; Ecumen does not read its configuration."
+        ),
+    },
+)

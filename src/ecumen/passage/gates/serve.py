@@ -1,0 +1,48 @@
+"""What goes out: the file, an index, a listing, a redirect to the folder. By the adapter."""
+
+from __future__ import annotations
+
+from ecumen.engines.sites import Part
+from ecumen.passage.situation import Gate, Situation, Words, not_reached
+
+
+def judge(now: Situation) -> Part:
+    return now.handling.serve if now.handling else not_reached()
+
+
+GATE = Gate(
+    "serve",
+    judge,
+    {
+        "serve.file": Words("{path} goes out as {type}."),
+        "serve.index": Words("The index {index} goes out as {type}."),
+        "serve.index-refused": Words("The index {path} is there, but may not be served."),
+        "serve.listing": Words("There is no index, and the folder's listing is shown."),
+        "serve.folder-redirect": Words("{path} is a folder: the visitor is sent to {location}."),
+        "serve.index-folder": Words("The index is a folder itself: the visitor is sent to {location}."),
+        "serve.missing": Words(
+            "There is no {path}.", "Put the file there, or mend the address that leads to it."
+        ),
+        "serve.no-index": Words(
+            "{path} has no index, and its listing is off.",
+            "Add an index to {path}.",
+        ),
+        "serve.no-file": Words(
+            "{path} is neither a file nor a folder.", "Put a plain file in its place."
+        ),
+        "serve.post-on-folder": Words(
+            "The folder {path} has no index to send a form to.", "Add an index to {path}."
+        ),
+        "serve.trailing-path": Words(
+            "{path} is a file, and {rest} behind it leads to nothing.",
+            "Leave out what stands behind the file.",
+        ),
+        "serve.handler": Words("The content is made by {handler}; what it answers is not known."),
+        "serve.variants": Words("A file with further endings may be chosen for {name}; not evaluated yet."),
+        "serve.index-elsewhere": Words("The index {name} lies elsewhere; not evaluated yet."),
+        "serve.pipe": Words("{path} is a pipe: the request would wait for its other end."),
+        "serve.types-unread": Words("The list of content types {path} is not in the survey."),
+        "serve.error-page": Words("For status {status} the site shows {page}; not evaluated yet."),
+        "serve.own-name": Words("The name that the site calls itself by is not known."),
+    },
+)

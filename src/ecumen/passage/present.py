@@ -1,0 +1,177 @@
+"""From the engines' values to what is shown: names for numbers, words for outcomes."""
+
+from __future__ import annotations
+
+from ecumen.engines.sites import Candidate, Claim, Mapped, Part, Proof, RuleLine, Rung
+from ecumen.passage.verdict import (
+    CandidateView,
+    ClaimView,
+    Evidence,
+    MappingView,
+    RuleView,
+    RungView,
+)
+from ecumen.survey import Entry, Kind, Survey
+
+_CLAIM_WORDS = {
+    "won": "claims the name and answers",
+    "first": "answers, as the first on this address",
+    "matched-later": "claims the name too, but stands later",
+    "weaker": "claims the name too, but does not win",
+    "other-name": "claims other names",
+}
+_MAPPING_WORDS = {
+    "root": "the document root",
+    "alias": "an alias",
+    "personal": "a personal site",
+    "personal-off": "personal sites are off for this account",
+    "personal-nobody": "no such account",
+    "personal-missing": "no such folder; the next is tried",
+    "personal-elsewhere": "personal sites are elsewhere",
+}
+_CANDIDATE_WORDS = {
+    "served": "goes out",
+    "missing": "not there",
+    "blocked": "there, but closed",
+    "folder": "is a folder itself",
+    "outranked": "there, but comes later",
+    "not-tried": "not asked for",
+}
+_RULE_WORDS = {
+    "granted": "lets this visitor in",
+    "denied": "keeps this visitor out",
+    "login": "asks to sign in",
+    "neutral": "lets nobody in",
+    "unsure": "not evaluated",
+    "none": "replaced by a later section",
+}
+_BY_WORDS = {
+    "root": "root may always",
+    "owner": "is the owner, so the owner's bits decide",
+    "user": "is named in the ACL",
+    "group": "is in the group, so the group's bits decide",
+    "other": "is neither owner nor in the group, so the bits for others decide",
+}
+_LINK_WORDS = {
+    "all": "links are followed here",
+    "owner": "links are followed where both ends have one owner",
+    "none": "links are not followed here",
+}
+
+
+def triads(mode: int) -> list[str]:
+    """Owner, group and other as `rwx` texts."""
+    return [
+        "".join(c if mode >> shift & bit else "-" for c, bit in (("r", 4), ("w", 2), ("x", 1)))
+        for shift in (6, 3, 0)
+    ]
+
+
+class Presenter:
+    """Words and names for one survey."""
+
+    def __init__(self, survey: Survey) -> None:
+        self.survey = survey
+
+    def evidence(self, proof: Proof) -> Evidence:
+        if proof.entry is not None:
+            entry = proof.entry
+            return Evidence(
+                path=proof.path or entry.path,
+                kind=entry.kind.value,
+                mode=f"{entry.mode:04o}",
+                owner=self.survey.user_name(entry.uid),
+                group=self.survey.group_name(entry.gid),
+                acl=", ".join(self.acl(entry)) or None,
+                target=entry.target,
+            )
+        if proof.place is not None:
+            return Evidence(proof.place.file, proof.place.line, proof.text)
+        return Evidence(path=proof.path, text=proof.text or None)
+
+    def acl(self, entry: Entry) -> list[str]:
+        """ACL entries with names for numbers."""
+        lines = []
+        for item in entry.acl or ():
+            who = ""
+            if item.id is not None:
+                named = self.survey.user_name if item.tag == "user" else self.survey.group_name
+                who = named(item.id)
+            lines.append(f"{item.tag}:{who}:{item.text().rpartition(':')[2]}")
+        return lines
+
+    def picture(self, part: Part) -> dict[str, list[object]]:
+        """The part's picture by the field of GateResult that it belongs to."""
+        found: dict[str, list[object]] = {}
+        for item in part.picture:
+            match item:
+                case Claim():
+                    found.setdefault("claims", []).append(self._claim(item))
+                case Mapped():
+                    found.setdefault("mappings", []).append(self._mapping(item))
+                case RuleLine():
+                    found.setdefault("rules", []).append(self._rule(item))
+                case Rung():
+                    found.setdefault("rungs", []).append(self._rung(item))
+                case Candidate():
+                    found.setdefault("candidates", []).append(self._candidate(item))
+                case _:
+                    pass
+        return found
+
+    def _claim(self, claim: Claim) -> ClaimView:
+        return ClaimView(
+            claim.site,
+            claim.binding,
+            list(claim.names[:50]),
+            claim.outcome,
+            _CLAIM_WORDS[claim.outcome],
+            claim.matched,
+            Evidence(claim.place.file, claim.place.line),
+        )
+
+    def _mapping(self, step: Mapped) -> MappingView:
+        at = self.evidence(step.proof) if step.proof else None
+        return MappingView(step.how, _MAPPING_WORDS[step.how], step.before, step.after, at)
+
+    def _rule(self, rule: RuleLine) -> RuleView:
+        title = "The server as a whole" if rule.section == "server" else rule.section
+        return RuleView(
+            title,
+            rule.effective,
+            rule.outcome,
+            _RULE_WORDS[rule.outcome],
+            self.evidence(rule.proof) if rule.proof else None,
+            [self.evidence(line) for line in rule.lines],
+        )
+
+    def _rung(self, rung: Rung) -> RungView:
+        entry = rung.entry
+        link = entry.kind is Kind.LINK
+        words = _LINK_WORDS[rung.link_rule] if link else _BY_WORDS[rung.by]
+        return RungView(
+            path=rung.asked,
+            name=rung.asked.rpartition("/")[2] or "/",
+            real_path=entry.path,
+            kind=entry.kind.value,
+            mode=f"{entry.mode:04o}",
+            triads=triads(entry.mode),
+            owner=self.survey.user_name(entry.uid),
+            group=self.survey.group_name(entry.gid),
+            acl=self.acl(entry),
+            target=entry.target,
+            need=rung.need,
+            allowed=rung.allowed,
+            by=rung.by,
+            line=rung.line,
+            words=words,
+        )
+
+    def _candidate(self, candidate: Candidate) -> CandidateView:
+        return CandidateView(
+            candidate.name,
+            candidate.path,
+            candidate.outcome,
+            _CANDIDATE_WORDS[candidate.outcome],
+            candidate.entry.size if candidate.entry else None,
+        )

@@ -1,0 +1,52 @@
+"""What is known of a request on its way: each gate reads it, and adds what it finds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from ecumen.engines.engine import Engine
+from ecumen.engines.sites import Arrival, Handling, Part
+from ecumen.passage.request import Request
+from ecumen.survey import Survey
+
+
+@dataclass(slots=True)
+class Situation:
+    """address: of the server, once the name gate knows it. engine: who listens, from the door on.
+
+    handling: what the engine does with the request, from the site on; None where no engine that
+    Ecumen reads gets it.
+    """
+
+    survey: Survey
+    engines: Sequence[Engine]
+    request: Request
+    address: str | None = None
+    engine: Engine | None = None
+    arrival: Arrival | None = None
+    handling: Handling | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Words:
+    """A reason in plain words, and for what blocks also what would mend it."""
+
+    reason: str
+    mend: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Gate:
+    """One decision on the way. judge never raises; words: by code, with the facts to fill in."""
+
+    name: str
+    judge: Callable[[Situation], Part]
+    words: Mapping[str, Words] = field(default_factory=dict)
+
+
+NOT_REACHED = Words("The request does not come this far.")
+
+
+def not_reached() -> Part:
+    return Part("passage.not-reached")

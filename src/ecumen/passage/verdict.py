@@ -1,0 +1,167 @@
+"""The values that a passage is made of; plain, so that they can be shown and sent anywhere."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+
+class Verdict(StrEnum):
+    """What a gate says."""
+
+    CLEAR = "clear"
+    BLOCKED = "blocked"
+    DIVERTED = "diverted"
+    UNSURE = "unsure"
+    SKIPPED = "skipped"
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """Lines of configuration (file, line, text), or an entry on disk (path and the rest)."""
+
+    file: str | None = None
+    line: int | None = None
+    text: str | None = None
+    path: str | None = None
+    kind: str | None = None
+    mode: str | None = None
+    owner: str | None = None
+    group: str | None = None
+    acl: str | None = None
+    target: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class ClaimView:
+    """One site in the contest. outcome: won, first, matched-later, weaker or other-name."""
+
+    site: str
+    binding: str
+    names: list[str]
+    outcome: str
+    words: str
+    matched: str | None
+    at: Evidence
+
+
+@dataclass(frozen=True, slots=True)
+class MappingView:
+    """One step from address to path."""
+
+    how: str
+    words: str
+    before: str
+    after: str
+    at: Evidence | None
+
+
+@dataclass(frozen=True, slots=True)
+class RuleView:
+    """One section with the access lines that it brings."""
+
+    section: str
+    effective: bool
+    outcome: str
+    words: str
+    at: Evidence | None
+    lines: list[Evidence]
+
+
+@dataclass(frozen=True, slots=True)
+class RungView:
+    """One step of the ladder. triads: owner, group, other as rwx; by: which of them decided."""
+
+    path: str
+    name: str
+    real_path: str
+    kind: str
+    mode: str
+    triads: list[str]
+    owner: str
+    group: str
+    acl: list[str]
+    target: str | None
+    need: str
+    allowed: bool
+    by: str
+    line: str
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
+class CandidateView:
+    """One name that could be served for a folder."""
+
+    name: str
+    path: str
+    outcome: str
+    words: str
+    size: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class GateResult:
+    """One gate of a passage. Only the picture that belongs to the gate is filled."""
+
+    gate: str
+    verdict: Verdict
+    code: str
+    reason: str
+    evidence: list[Evidence] = field(default_factory=list)
+    claims: list[ClaimView] = field(default_factory=list)
+    mappings: list[MappingView] = field(default_factory=list)
+    rules: list[RuleView] = field(default_factory=list)
+    rungs: list[RungView] = field(default_factory=list)
+    candidates: list[CandidateView] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class Obstacle:
+    """A gate that would block this request. status: what the visitor gets; None is no answer."""
+
+    gate: str
+    code: str
+    status: int | None
+    reason: str
+    mend: str
+    evidence: list[Evidence]
+
+
+@dataclass(frozen=True, slots=True)
+class Uncertainty:
+    """Something that is not evaluated and could change the answer."""
+
+    gate: str
+    code: str
+    reason: str
+    evidence: list[Evidence]
+
+
+@dataclass(frozen=True, slots=True)
+class SiteRef:
+    """declared_at: FILE:LINE."""
+
+    engine: str
+    name: str
+    declared_at: str
+
+
+@dataclass(frozen=True, slots=True)
+class Passage:
+    """What happens to one request."""
+
+    url: str
+    decided: bool
+    status: int | None
+    site: SiteRef | None
+    file: str | None
+    content_type: str | None
+    location: str | None
+    upstream: str | None
+    log: str | None
+    summary: str
+    deciding_gate: str
+    gates: list[GateResult]
+    obstacles: list[Obstacle]
+    unsure_because: list[Uncertainty]

@@ -1,0 +1,18 @@
+"""May this account do that to this path: owner, group, mode, ACL and links, as the kernel decides."""
+
+from ecumen.rights.decide import READ, SEARCH, WRITE, Decision, Subject, decide, subject_of
+from ecumen.rights.walk import Problem, Step, Walk, Walker
+
+__all__ = [
+    "READ",
+    "SEARCH",
+    "WRITE",
+    "Decision",
+    "Problem",
+    "Step",
+    "Subject",
+    "Walk",
+    "Walker",
+    "decide",
+    "subject_of",
+]

@@ -1,0 +1,32 @@
+"""The survey: what was seen on one server at one time, and its file."""
+
+from ecumen.survey.archive import read_survey, write_survey
+from ecumen.survey.files import Acl, AclEntry, Entry, FileTable, Kind, acl_text, parse_acl
+from ecumen.survey.model import (
+    Account,
+    EngineRecord,
+    Gap,
+    Group,
+    Listener,
+    NameRecord,
+    Survey,
+)
+
+__all__ = [
+    "Account",
+    "Acl",
+    "AclEntry",
+    "EngineRecord",
+    "Entry",
+    "FileTable",
+    "Gap",
+    "Group",
+    "Kind",
+    "Listener",
+    "NameRecord",
+    "Survey",
+    "acl_text",
+    "parse_acl",
+    "read_survey",
+    "write_survey",
+]

@@ -1,0 +1,287 @@
+"""The survey file: a ZIP that any unzip opens, and the values in it.
+
+Every part is checked against its JSON Schema (schemas/) when it is read.
+"""
+
+from __future__ import annotations
+
+import json
+import pkgutil
+import zipfile
+from collections.abc import Callable, Iterable, Iterator
+from functools import cache
+from typing import IO, Any
+
+import fastjsonschema
+
+from ecumen.errors import SurveyError
+from ecumen.survey.files import Entry, FileTable, Kind, acl_text, parse_acl
+from ecumen.survey.model import (
+    Account,
+    EngineRecord,
+    Gap,
+    Group,
+    Listener,
+    NameRecord,
+    Survey,
+)
+
+FORMAT = 1
+# A hostile file must not fill the memory: no part may unpack to more than this (bytes).
+LARGEST_PART = 4 << 30
+LARGEST_TEXT = 64 << 20
+
+
+@cache
+def _checker(part: str) -> Callable[[Any], Any]:
+    source = pkgutil.get_data("ecumen.survey", f"schemas/{part}.json")
+    assert source is not None
+    return fastjsonschema.compile(json.loads(source))  # type: ignore[no-any-return]
+
+
+def _checked(part: str, value: Any, where: str) -> Any:
+    try:
+        return _checker(part)(value)
+    except fastjsonschema.JsonSchemaException as error:
+        raise SurveyError(f"{where}: {error.message}") from error
+
+
+def _parsed(text: bytes | str, where: str) -> Any:
+    try:
+        return json.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise SurveyError(f"{where}: not JSON ({error})") from error
+
+
+# --- writing ---
+
+
+def _slim(values: dict[str, Any]) -> dict[str, Any]:
+    return {key: value for key, value in values.items() if value not in (None, "", False)}
+
+
+def _entry_row(entry: Entry) -> dict[str, Any]:
+    row: dict[str, Any] = {
+        "path": entry.path,
+        "kind": entry.kind.value,
+        "mode": f"{entry.mode:04o}",
+        "uid": entry.uid,
+        "gid": entry.gid,
+        "size": entry.size,
+        "mtime": entry.mtime,
+        "ctime": entry.ctime,
+    }
+    optional = {
+        "target": entry.target,
+        "acl": acl_text(entry.acl) if entry.acl else None,
+        "default_acl": acl_text(entry.default_acl) if entry.default_acl else None,
+        "context": entry.context,
+        "listed": entry.listed,
+    }
+    if entry.target == "":
+        row["target"] = ""
+    return row | _slim(optional)
+
+
+def _engine_row(engine: EngineRecord) -> dict[str, Any]:
+    return {
+        "kind": engine.kind,
+        "config": engine.config,
+        "version": engine.version,
+        "root": engine.root,
+        "built_in": list(engine.built_in),
+        "defines": list(engine.defines),
+        "environment": None if engine.environment is None else dict(engine.environment),
+        "declared": engine.declared,
+        "running": engine.running,
+        "loaded_at": engine.loaded_at,
+    }
+
+
+def _parts(survey: Survey) -> Iterator[tuple[str, Any]]:
+    yield (
+        "survey.json",
+        {
+            "format": FORMAT,
+            "host": survey.host,
+            "taken_at": survey.taken_at,
+            "taken_by": survey.taken_by,
+            "engines": [_engine_row(engine) for engine in survey.engines],
+            "addresses": list(survey.addresses),
+            "gaps": [{"what": g.what, "path": g.path, "why": g.why} for g in survey.gaps],
+            "kernel": dict(survey.kernel),
+        },
+    )
+    yield (
+        "accounts.json",
+        {
+            "accounts": [
+                {"name": a.name, "uid": a.uid, "gid": a.gid, "home": a.home, "shell": a.shell}
+                for a in survey.accounts
+            ],
+            "groups": [
+                {"name": g.name, "gid": g.gid, "members": list(g.members)} for g in survey.groups
+            ],
+        },
+    )
+    yield (
+        "listeners.json",
+        [
+            {"address": x.address, "port": x.port, "program": x.program, "pid": x.pid}
+            for x in survey.listeners
+        ],
+    )
+    yield (
+        "names.json",
+        [
+            {
+                "name": n.name,
+                "addresses": None if n.addresses is None else list(n.addresses),
+                "source": n.source,
+            }
+            for n in survey.names
+        ],
+    )
+    yield "labels.json", {}
+    yield "certificates.json", []
+    yield "logs.json", []
+
+
+def _dated(name: str) -> zipfile.ZipInfo:
+    """The same survey gives the same bytes: no part carries the time of writing."""
+    info = zipfile.ZipInfo(name)
+    info.compress_type = zipfile.ZIP_DEFLATED
+    info.external_attr = 0o600 << 16
+    return info
+
+
+def write_survey(survey: Survey, stream: IO[bytes]) -> None:
+    """Writes the whole survey file to a seekable binary stream."""
+    with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
+        for name, value in _parts(survey):
+            archive.writestr(_dated(name), json.dumps(value, indent=1))
+        with archive.open(_dated("files.jsonl"), "w", force_zip64=True) as part:
+            for entry in survey.files:
+                part.write(json.dumps(_entry_row(entry), separators=(",", ":")).encode() + b"\n")
+        for path in sorted(survey.texts):
+            name = "text/" + path.lstrip("/").encode("utf-8", "surrogateescape").decode(
+                "utf-8", "backslashreplace"
+            )
+            archive.writestr(_dated(name), survey.texts[path])
+
+
+# --- reading ---
+
+
+def _read(archive: zipfile.ZipFile, name: str, limit: int = LARGEST_PART) -> bytes:
+    try:
+        info = archive.getinfo(name)
+    except KeyError:
+        raise SurveyError(f"{name} is missing from the survey file") from None
+    if info.file_size > limit:
+        raise SurveyError(f"{name} would unpack to {info.file_size} bytes, more than is allowed")
+    try:
+        return archive.read(info)
+    except (zipfile.BadZipFile, OSError, RuntimeError, NotImplementedError) as error:
+        raise SurveyError(f"{name} cannot be unpacked: {error}") from error
+
+
+def _json_part(archive: zipfile.ZipFile, part: str) -> Any:
+    name = f"{part}.json"
+    return _checked(part, _parsed(_read(archive, name), name), name)
+
+
+def _entry(row: dict[str, Any]) -> Entry:
+    return Entry(
+        path=row["path"],
+        kind=Kind(row["kind"]),
+        mode=int(row["mode"], 8),
+        uid=row["uid"],
+        gid=row["gid"],
+        size=row.get("size", 0),
+        mtime=row.get("mtime", 0),
+        ctime=row.get("ctime", 0),
+        target=row.get("target"),
+        acl=_acl(row.get("acl")),
+        default_acl=_acl(row.get("default_acl")),
+        context=row.get("context"),
+        listed=row.get("listed", False),
+    )
+
+
+@cache
+def _acl(text: str | None) -> Any:
+    return None if text is None else parse_acl(text)
+
+
+def _entries(archive: zipfile.ZipFile) -> Iterator[Entry]:
+    try:
+        part = archive.open("files.jsonl")
+    except KeyError:
+        raise SurveyError("files.jsonl is missing from the survey file") from None
+    with part:
+        check = _checker("files")
+        number = 0
+        try:
+            for number, line in enumerate(part, 1):
+                yield _entry(check(json.loads(line)))
+        except fastjsonschema.JsonSchemaException as error:
+            raise SurveyError(f"files.jsonl:{number}: {error.message}") from error
+        except (ValueError, RecursionError) as error:
+            raise SurveyError(f"files.jsonl:{number}: {error}") from error
+        except (zipfile.BadZipFile, OSError, EOFError) as error:
+            raise SurveyError(f"files.jsonl cannot be unpacked: {error}") from error
+
+
+def _texts(archive: zipfile.ZipFile) -> Iterable[tuple[str, bytes]]:
+    for name in archive.namelist():
+        if name.startswith("text/") and not name.endswith("/"):
+            yield name[4:], _read(archive, name, LARGEST_TEXT)
+
+
+def _engine(row: dict[str, Any]) -> EngineRecord:
+    known = {key: value for key, value in row.items() if key in EngineRecord.__slots__}
+    for key in ("built_in", "defines"):
+        known[key] = tuple(known.get(key, ()))
+    return EngineRecord(**known)
+
+
+def read_survey(stream: IO[bytes]) -> Survey:
+    """Reads a survey file. Raises SurveyError with the part (and line) that is wrong."""
+    try:
+        archive = zipfile.ZipFile(stream)
+    except (zipfile.BadZipFile, OSError, ValueError) as error:
+        raise SurveyError(f"not a survey file ({error})") from error
+    with archive:
+        head = _json_part(archive, "survey")
+        people = _json_part(archive, "accounts")
+        return Survey(
+            host=head["host"],
+            taken_at=head["taken_at"],
+            taken_by=head["taken_by"],
+            engines=tuple(_engine(row) for row in head["engines"]),
+            addresses=tuple(head["addresses"]),
+            gaps=tuple(Gap(g["what"], g["path"], g["why"]) for g in head["gaps"]),
+            kernel=head.get("kernel", {}),
+            files=FileTable(_entries(archive)),
+            accounts=tuple(
+                Account(a["name"], a["uid"], a["gid"], a["home"], a.get("shell", ""))
+                for a in people["accounts"]
+            ),
+            groups=tuple(
+                Group(g["name"], g["gid"], tuple(g.get("members", ()))) for g in people["groups"]
+            ),
+            listeners=tuple(
+                Listener(x["address"], x["port"], x.get("program"), x.get("pid"))
+                for x in _json_part(archive, "listeners")
+            ),
+            names=tuple(
+                NameRecord(
+                    n["name"],
+                    None if n["addresses"] is None else tuple(n["addresses"]),
+                    n.get("source", "dns"),
+                )
+                for n in _json_part(archive, "names")
+            ),
+            texts=dict(_texts(archive)),
+        )

@@ -1,0 +1,145 @@
+"""What was seen on one server at one time: immutable values.
+
+Paths are absolute, links not resolved. Names that are no UTF-8 hold surrogate escapes (PEP 383), so
+that every name of the file system has exactly one text here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from ecumen.survey.files import FileTable
+
+
+
+
+@dataclass(frozen=True, slots=True)
+class Account:
+    """A line of passwd(5), without the password field."""
+
+    name: str
+    uid: int
+    gid: int
+    home: str
+    shell: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """A line of group(5)."""
+
+    name: str
+    gid: int
+    members: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Listener:
+    """A listening TCP socket. `program` is None where the kernel would not say."""
+
+    address: str
+    port: int
+    program: str | None = None
+    pid: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class NameRecord:
+    """What a host name led to. `addresses` is None where nobody could be asked."""
+
+    name: str
+    addresses: tuple[str, ...] | None
+    source: str = "dns"
+
+
+@dataclass(frozen=True, slots=True)
+class Gap:
+    """Something that the survey should hold and does not, and why."""
+
+    what: str
+    path: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class EngineRecord:
+    """A web server as it was found.
+
+    kind: `httpd` or `nginx`. config: its main configuration file. declared: given by hand, so that
+    its bindings count as listening. environment: what the service's variables are, None where
+    nobody knows. loaded_at: when it last read its configuration (seconds since 1970, UTC).
+    """
+
+    kind: str
+    config: str
+    version: str = ""
+    root: str = ""
+    built_in: tuple[str, ...] = ()
+    defines: tuple[str, ...] = ()
+    environment: Mapping[str, str] | None = None
+    declared: bool = False
+    running: bool | None = None
+    loaded_at: int | None = None
+
+
+@dataclass(frozen=True)
+class Survey:
+    """One server at one time. `texts`: configuration files by path, as bytes."""
+
+    host: str
+    taken_at: int
+    taken_by: str
+    engines: tuple[EngineRecord, ...]
+    files: FileTable
+    accounts: tuple[Account, ...] = ()
+    groups: tuple[Group, ...] = ()
+    listeners: tuple[Listener, ...] = ()
+    names: tuple[NameRecord, ...] = ()
+    addresses: tuple[str, ...] = ()
+    gaps: tuple[Gap, ...] = ()
+    texts: Mapping[str, bytes] = field(default_factory=dict)
+    kernel: Mapping[str, str] = field(default_factory=dict)
+
+    @cached_property
+    def account_by_name(self) -> Mapping[str, Account]:
+        found: dict[str, Account] = {}
+        for account in self.accounts:
+            found.setdefault(account.name, account)
+        return found
+
+    @cached_property
+    def account_by_uid(self) -> Mapping[int, Account]:
+        found: dict[int, Account] = {}
+        for account in self.accounts:
+            found.setdefault(account.uid, account)
+        return found
+
+    @cached_property
+    def group_by_name(self) -> Mapping[str, Group]:
+        found: dict[str, Group] = {}
+        for group in self.groups:
+            found.setdefault(group.name, group)
+        return found
+
+    @cached_property
+    def group_by_gid(self) -> Mapping[int, Group]:
+        found: dict[int, Group] = {}
+        for group in self.groups:
+            found.setdefault(group.gid, group)
+        return found
+
+    @cached_property
+    def name_by_text(self) -> Mapping[str, NameRecord]:
+        return {record.name.lower(): record for record in self.names}
+
+    def user_name(self, uid: int) -> str:
+        """The account's name, or its number where it has none."""
+        account = self.account_by_uid.get(uid)
+        return account.name if account else str(uid)
+
+    def group_name(self, gid: int) -> str:
+        """The group's name, or its number where it has none."""
+        group = self.group_by_gid.get(gid)
+        return group.name if group else str(gid)

@@ -1,0 +1,1 @@
+"""The command line: it asks the core and prints what it answers."""

@@ -1,0 +1,6 @@
+import click
+
+
+@click.command()
+def demo() -> None:
+    pass

@@ -1,0 +1,107 @@
+"""`ecumen follow`: what happens to a request, and why."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Iterator
+from dataclasses import asdict
+from typing import IO, Any
+
+import click
+
+from ecumen.errors import RequestError
+from ecumen.passage import Follower, Passage, Verdict
+from ecumen.passage.request import read_request, request_of
+from ecumen_cli import exit as statuses
+from ecumen_cli.files import open_survey
+
+_MARKS = {
+    Verdict.CLEAR: "passes ",
+    Verdict.BLOCKED: "BLOCKED",
+    Verdict.DIVERTED: "diverts",
+    Verdict.UNSURE: "unsure ",
+    Verdict.SKIPPED: "skipped",
+}
+
+
+@click.command()
+@click.option("--survey", "survey_file", required=True, help="The survey file to ask.")
+@click.option("--to", help="Connect to ADDR or ADDR:PORT; no name is looked up.")
+@click.option("--from", "source", help="The visitor's address.")
+@click.option("--method", default="GET", show_default=True)
+@click.option("--json", "as_json", is_flag=True, help="One JSON line for each address.")
+@click.option("--batch", help="JSON Lines of requests; - for standard input.")
+@click.option("--brief", is_flag=True, help="With --batch: without gates and obstacles.")
+@click.argument("urls", nargs=-1, metavar="URL...")
+def follow(
+    survey_file: str, to: str | None, source: str | None, method: str, as_json: bool,
+    batch: str | None, brief: bool, urls: tuple[str, ...],
+) -> int:
+    """Explains what happens to a request: every gate, and every obstacle."""
+    if bool(urls) == bool(batch):
+        raise click.UsageError("name at least one URL, or --batch FILE")
+    follower = Follower(open_survey(survey_file))
+    if batch:
+        with click.open_file(batch, encoding="utf-8") as stream:
+            for line in _answers(follower, stream, brief):
+                sys.stdout.write(line)
+        return statuses.DONE
+    for url in urls:
+        passage = follower.follow(read_request(url, to=to, source=source, method=method))
+        if as_json:
+            click.echo(json.dumps(asdict(passage)))
+        else:
+            click.echo(_text(passage))
+    return statuses.DONE
+
+
+def _answers(follower: Follower, stream: IO[str], brief: bool) -> Iterator[str]:
+    for number, line in enumerate(stream, 1):
+        if not line.strip():
+            continue
+        try:
+            row: Any = json.loads(line)
+            if not isinstance(row, dict):
+                raise RequestError("not an object")
+            request = request_of(row)
+        except (ValueError, RequestError, RecursionError) as error:
+            raise RequestError(f"line {number} of the batch: {error}") from error
+        answer = follower.brief(request) if brief else asdict(follower.follow(request))
+        yield json.dumps({"id": row.get("id"), **answer}) + "\n"
+
+
+def printable(text: str) -> str:
+    """Text of a surveyed server, made harmless for a terminal."""
+    return "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
+
+
+def _text(passage: Passage) -> str:
+    status = "no answer" if passage.status is None else str(passage.status)
+    sure = "" if passage.decided else "  (not sure)"
+    lines = [passage.url, f"  {status}{sure}  {passage.summary}", ""]
+    for gate in passage.gates:
+        lines.append(f"  {gate.gate:<8} {_MARKS[gate.verdict]}  {gate.reason}")
+        for proof in gate.evidence[:3]:
+            lines.append(f"           {_proof(proof)}")
+    if passage.obstacles:
+        lines += ["", "  In the way, one behind the other:"]
+        for number, obstacle in enumerate(passage.obstacles, 1):
+            lines.append(f"  {number}. {obstacle.reason}")
+            if obstacle.mend:
+                lines.append(f"     {obstacle.mend}")
+    if passage.unsure_because:
+        lines += ["", "  Not sure because:"]
+        for doubt in passage.unsure_because:
+            where = ", ".join(_proof(proof) for proof in doubt.evidence[:1])
+            lines.append(f"  - {doubt.reason}" + (f"  ({where})" if where else ""))
+    return "\n".join(printable(line) for line in lines) + "\n"
+
+
+def _proof(proof: Any) -> str:
+    if proof.file is not None:
+        return f"{proof.file}:{proof.line}  {proof.text or ''}".rstrip()
+    if proof.mode is not None:
+        acl = f"  ACL {proof.acl}" if proof.acl else ""
+        return f"{proof.path}  {proof.mode} {proof.owner}:{proof.group}{acl}"
+    return proof.path or ""

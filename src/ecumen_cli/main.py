@@ -1,0 +1,45 @@
+"""The command `ecumen`."""
+
+from __future__ import annotations
+
+import os
+import sys
+
+import click
+
+from ecumen.errors import EcumenError
+from ecumen_cli import exit as statuses
+from ecumen_cli.demo import demo
+from ecumen_cli.follow import follow
+from ecumen_cli.load import load
+from ecumen_cli.serve import serve
+from ecumen_cli.survey import survey
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(package_name="ecumen")
+def ecumen() -> None:
+    """Explains, audits and mends the sites of a shared-hosting server."""
+
+
+for command in (demo, follow, load, serve, survey):
+    ecumen.add_command(command)
+
+
+def main() -> None:
+    """Runs the command; every expected failure is one line and exit status 2."""
+    try:
+        status = ecumen(standalone_mode=False)
+    except click.ClickException as error:
+        click.echo(f"ecumen: {error.format_message()}", err=True)
+        status = statuses.WRONG_INPUT
+    except (click.exceptions.Abort, KeyboardInterrupt):
+        status = 130
+    except EcumenError as error:
+        click.echo(f"ecumen: {error}", err=True)
+        status = statuses.WRONG_INPUT
+    except BrokenPipeError:
+        # Whoever read our output has seen enough.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        status = statuses.DONE
+    sys.exit(status if isinstance(status, int) else statuses.DONE)

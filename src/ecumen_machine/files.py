@@ -1,0 +1,191 @@
+"""Metadata of paths and trees. Links are never followed out of what is scanned, contents never read."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Callable, Iterator
+
+from ecumen.survey import Entry, FileTable, Gap, Kind
+from ecumen_machine.acl import decode
+
+_KINDS = {
+    stat.S_IFREG: Kind.FILE,
+    stat.S_IFDIR: Kind.DIR,
+    stat.S_IFLNK: Kind.LINK,
+    stat.S_IFSOCK: Kind.SOCKET,
+    stat.S_IFIFO: Kind.PIPE,
+    stat.S_IFCHR: Kind.CHAR,
+    stat.S_IFBLK: Kind.BLOCK,
+}
+# Made up by the kernel as one looks: nothing in there belongs to a site.
+PSEUDO = ("/proc", "/sys", "/dev")
+MOST_LINKS = 40
+
+
+def entry_of(path: str, seen: os.stat_result | None = None) -> Entry:
+    """lstat(2) and the extended attributes of one path. Raises OSError."""
+    info = os.lstat(path) if seen is None else seen
+    kind = _KINDS[stat.S_IFMT(info.st_mode)]
+    target = os.readlink(path) if kind is Kind.LINK else None
+    acl = default = context = None
+    for name in _attributes(path):
+        if name == "system.posix_acl_access":
+            acl = decode(os.getxattr(path, name, follow_symlinks=False))
+        elif name == "system.posix_acl_default":
+            default = decode(os.getxattr(path, name, follow_symlinks=False))
+        elif name == "security.selinux":
+            value = os.getxattr(path, name, follow_symlinks=False)
+            context = value.rstrip(b"\0").decode("utf-8", "replace")
+    return Entry(
+        path,
+        kind,
+        stat.S_IMODE(info.st_mode),
+        info.st_uid,
+        info.st_gid,
+        info.st_size,
+        info.st_mtime_ns,
+        info.st_ctime_ns,
+        target,
+        acl,
+        default,
+        context,
+    )
+
+
+def _attributes(path: str) -> list[str]:
+    try:
+        return os.listxattr(path, follow_symlinks=False)
+    except OSError:
+        # A file system without attributes has none to tell.
+        return []
+
+
+class Collector:
+    """Gathers entries; each path once, folders marked `listed` when all their names are in."""
+
+    def __init__(self, seen: Callable[[int], None] | None = None) -> None:
+        self.entries: dict[str, Entry] = {}
+        self.gaps: list[Gap] = []
+        self.scanned: set[str] = set()
+        self._seen = seen
+
+    def table(self) -> FileTable:
+        return FileTable(self.entries[path] for path in sorted(self.entries))
+
+    def _note(self, entry: Entry) -> None:
+        known = self.entries.get(entry.path)
+        if known is None or (entry.listed and not known.listed):
+            self.entries[entry.path] = entry
+            if self._seen is not None and len(self.entries) % 2000 == 0:
+                self._seen(len(self.entries))
+
+    def gap(self, what: str, path: str, error: OSError) -> None:
+        self.gaps.append(Gap(what, path, error.strerror or str(error)))
+
+    def path(self, path: str, links: int = 0) -> str | None:
+        """Notes each component of a path that was named to us, and where its links lead.
+
+        Returns the path without links, or None where it leads nowhere.
+        """
+        here = "/"
+        self._single("/")
+        parts = [part for part in path.split("/") if part]
+        while parts:
+            part = parts.pop(0)
+            if part == "..":
+                here = os.path.dirname(here)
+                continue
+            if part == ".":
+                continue
+            there = os.path.join(here, part)
+            entry = self._single(there)
+            if entry is None:
+                return None
+            if entry.kind is Kind.LINK:
+                links += 1
+                if links > MOST_LINKS:
+                    return None
+                target = entry.target or ""
+                parts = [p for p in target.split("/") if p] + parts
+                here = "/" if target.startswith("/") else here
+            else:
+                here = there
+        return here
+
+    def _single(self, path: str) -> Entry | None:
+        known = self.entries.get(path)
+        if known is not None:
+            return known
+        try:
+            entry = entry_of(path)
+        except (FileNotFoundError, NotADirectoryError):
+            return None
+        except OSError as error:
+            self.gap("metadata", path, error)
+            return None
+        self._note(entry)
+        return entry
+
+    def folder(self, path: str) -> list[str] | None:
+        """Notes a folder with everything directly in it. None where it cannot be listed."""
+        physical = self.path(path)
+        if physical is None:
+            return None
+        names = [leaf for leaf, _ in self._listed(physical)]
+        known = self.entries.get(physical)
+        return names if known is not None and known.listed else None
+
+    def _listed(self, folder: str) -> list[tuple[str, Entry]]:
+        entry = self.entries.get(folder)
+        if entry is None or entry.kind is not Kind.DIR:
+            return []
+        found: list[tuple[str, Entry]] = []
+        complete = True
+        try:
+            with os.scandir(folder) as names:
+                for item in names:
+                    try:
+                        child = entry_of(item.path, item.stat(follow_symlinks=False))
+                    except FileNotFoundError:
+                        continue
+                    except OSError as error:
+                        self.gap("metadata", item.path, error)
+                        complete = False
+                        continue
+                    self._note(child)
+                    found.append((item.name, self.entries[child.path]))
+        except NotADirectoryError:
+            return []
+        except OSError as error:
+            self.gap("folder", folder, error)
+            return []
+        if complete and not entry.listed:
+            self._note(_listed(entry))
+        return found
+
+    def tree(self, path: str) -> None:
+        """Notes everything below a path, links not followed."""
+        top = self.path(path)
+        if top is None:
+            return
+        stack = [top]
+        while stack:
+            folder = stack.pop()
+            if folder in self.scanned or folder.startswith(PSEUDO):
+                continue
+            self.scanned.add(folder)
+            stack += [e.path for _, e in self._listed(folder) if e.kind is Kind.DIR]
+
+    def named(self, leaves: frozenset[str]) -> Iterator[str]:
+        """Plain files with one of these names among what was gathered."""
+        for path, entry in self.entries.items():
+            if entry.kind is Kind.FILE and path.rpartition("/")[2] in leaves:
+                yield path
+
+
+def _listed(entry: Entry) -> Entry:
+    return Entry(
+        entry.path, entry.kind, entry.mode, entry.uid, entry.gid, entry.size, entry.mtime,
+        entry.ctime, entry.target, entry.acl, entry.default_acl, entry.context, listed=True,
+    )
