@@ -1,6 +1,36 @@
+"""`ecumen demo`: the made-up server, loaded and served."""
+
+from __future__ import annotations
+
+import io
+import os
+
 import click
 
 
 @click.command()
-def demo() -> None:
-    pass
+@click.option("--port", default=8420, show_default=True, type=click.IntRange(1, 65534))
+def demo(port: int) -> None:
+    """Loads the demo server and serves the web application on loopback."""
+    from platformdirs import user_data_path
+
+    # The demo keeps its records apart from those of real servers.
+    os.environ.setdefault("ECUMEN_HOME", str(user_data_path("ecumen-demo")))
+    from ecumen_web import server
+
+    server.prepare()
+    from ecumen.survey import write_survey
+    from ecumen_demo import StandIn, demo_survey
+    from ecumen_web.store.loading import keep_file, load_kept
+
+    survey = demo_survey()
+    stream = io.BytesIO()
+    write_survey(survey, stream)
+    stream.seek(0)
+    load_kept(keep_file(stream), lambda *step: None)
+    password = server.ensure_account("demo")
+    with StandIn(survey, port + 1) as stand_in:
+        click.echo(f"Ecumen is at http://127.0.0.1:{port}/")
+        click.echo(f"Demo account: demo, password: {password}")
+        click.echo(f"The stand-in server answers at {stand_in.address} (name the site as Host)")
+        server.run("127.0.0.1", port)

@@ -101,6 +101,8 @@ class Collector:
             there = os.path.join(here, part)
             entry = self._single(there)
             if entry is None:
+                # That it is not there is known once the folder around it is.
+                self._listed(here)
                 return None
             if entry.kind is Kind.LINK:
                 links += 1

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 import psutil
 
 from ecumen.engines.httpd.server import Host, Server, load
+from ecumen.engines.httpd.way import personal_folder
 from ecumen.errors import EcumenError
 from ecumen.survey import Account, EngineRecord, Gap, Group, Listener, NameRecord, Survey
 from ecumen_machine import programs
@@ -169,16 +170,10 @@ def _grounds(
 def _personal(host: Host, accounts: Sequence[Account]) -> Iterable[str]:
     """Folders in which personal sites may lie."""
     for pattern in host.user_folders.folders or ():
-        if ":" in pattern:
-            continue
-        before, star, after = pattern.partition("*")
         for account in accounts:
-            if star:
-                yield f"{before}{account.name}{after}"
-            elif pattern.startswith("/"):
-                yield f"{pattern}/{account.name}"
-            elif account.home.startswith("/") and account.home != "/":
-                yield f"{account.home}/{pattern}"
+            folder = personal_folder(pattern, account.name, account.home)
+            if folder is not None and folder != "/":
+                yield folder
 
 
 def _overrides(

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Protocol
 
 from ecumen.engines.httpd.engine import HttpdEngine
-from ecumen.engines.sites import Arrival, Binding, Handling
+from ecumen.engines.sites import Arrival, Binding, Handling, SiteSummary
 from ecumen.survey import EngineRecord, Survey
 
 
@@ -19,6 +19,9 @@ class Engine(Protocol):
     @property
     def listens(self) -> Sequence[Binding]:
         """Addresses and ports that its configuration wants."""
+
+    def sites(self) -> Sequence[SiteSummary]:
+        """Every site, personal ones too, with a request that is meant for it."""
 
     def claims(self, arrival: Arrival) -> bool:
         """Whether a site here claims the name that is asked for, on this address and port."""

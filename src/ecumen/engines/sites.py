@@ -180,6 +180,27 @@ class Arrival:
     signed_in: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class SiteSummary:
+    """One site as configured, and one way to ask for it.
+
+    personal: the account whose site it is, for a personal site. asked_as, address, port, path: a
+    request that is meant for it.
+    """
+
+    name: str
+    place: Place
+    bindings: tuple[str, ...]
+    names: tuple[str, ...]
+    root: str | None
+    address: str
+    port: int
+    asked_as: str
+    path: str = "/"
+    personal: str | None = None
+    sealed: bool = False
+
+
 Picture = Claim | Mapped | RuleLine | Rung | Candidate | Proof
 
 

@@ -62,16 +62,24 @@ class Chooser:
         self.specific: dict[tuple[str, int | None], _Chain] = {}
         self.wildcard: list[tuple[int | None, _Chain]] = []
         self.unresolved: list[Doubt] = []
-        main_name = server.main.name
         for host in server.hosts:
+            implied = self.implied(host)
             for binding in host.bindings:
                 if binding.address == "*":
-                    implied = (main_name,) if main_name else ()
                     self._wildcard(binding.port).add(host, implied)
                     continue
                 for address in self._addresses(binding.address, host, resolve):
                     chain = self.specific.setdefault((address, binding.port), _Chain())
-                    chain.add(host, reverse(address))
+                    chain.add(host, implied)
+        # A wildcard with this port is asked before one for any port.
+        self.wildcard.sort(key=lambda item: item[0] is None)
+
+    def implied(self, host: Host) -> tuple[str, ...]:
+        """The name of a block that is given none: the main server's where the block holds for
+        every address, else the reverse name of its first one."""
+        if any(binding.address == "*" for binding in host.bindings):
+            return (self.server.main.name,) if self.server.main.name else ()
+        return self.reverse(host.bindings[0].address) if host.bindings else ()
 
     def _wildcard(self, port: int | None) -> _Chain:
         for known, chain in self.wildcard:

@@ -6,8 +6,9 @@ Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x"; measured.
 
 from __future__ import annotations
 
+import ipaddress
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from ecumen.engines.httpd import types
 from ecumen.engines.httpd.access import Outcome, Visitor, judge
@@ -18,7 +19,7 @@ from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.source import SurveySource
 from ecumen.engines.httpd.uri import escaped, read_path
 from ecumen.engines.httpd.walk import FolderWalk, Walked, may_read, unread
-from ecumen.engines.httpd.way import Way, find_way
+from ecumen.engines.httpd.way import Way, find_way, personal_folder
 from ecumen.engines.sites import (
     Answer,
     Arrival,
@@ -32,6 +33,7 @@ from ecumen.engines.sites import (
     Proof,
     Rank,
     RuleLine,
+    SiteSummary,
     proof_of,
 )
 from ecumen.rights import READ, Subject, Walker, decide, subject_of
@@ -102,6 +104,63 @@ class HttpdEngine:
             if record.source == "hosts" and record.addresses and address in record.addresses:
                 return (record.name,)
         return ()
+
+    def sites(self) -> Sequence[SiteSummary]:
+        """Every virtual host in file order, then the personal sites."""
+        hosts = list(self.server.hosts) or [self.server.main]
+        found = [self._summary(host) for host in hosts]
+        home = next((h for h in hosts if h.user_folders.folders is not None), None)
+        return found + (self._personal_sites(home) if home is not None else [])
+
+    def _summary(self, host: Host) -> SiteSummary:
+        address, port = self._asked_at(host)
+        literal = f"[{address}]" if ":" in address else address
+        return SiteSummary(
+            name=host.label,
+            place=host.place,
+            bindings=tuple(str(binding) for binding in host.bindings),
+            names=host.all_names,
+            root=host.root,
+            address=address,
+            port=port,
+            asked_as=host.name or next(iter(sorted(host.names)), literal),
+            sealed=host.sealed is not None,
+        )
+
+    def _asked_at(self, host: Host) -> tuple[str, int]:
+        """An address and port on which this site is bound, those that are listened on first."""
+        heard = {binding.port for binding in self.server.listens}
+        usual = next((b.port for b in self.server.listens if b.port), None) or 80
+        bindings = sorted(host.bindings, key=lambda b: b.port is not None and b.port not in heard)
+        bound = bindings[0] if bindings else None
+        port = bound.port if bound is not None and bound.port else usual
+        address = bound.address if bound is not None else "*"
+        resolved = (address,) if _is_literal(address) else self._resolve(address) or ()
+        if resolved:
+            return resolved[0], port
+        own = [a for a in self.survey.addresses if not a.startswith("127.") and ":" not in a]
+        wanted = [b.address for b in self.server.listens if b.port == port and b.address != "*"]
+        return next(iter([*wanted, *own]), "127.0.0.1"), port
+
+    def _personal_sites(self, host: Host) -> list[SiteSummary]:
+        """The accounts that have a folder for a personal site, reached through this host."""
+        base = self._summary(host)
+        found = []
+        for account in self.survey.accounts:
+            for pattern in host.user_folders.folders or ():
+                folder = personal_folder(pattern, account.name, account.home)
+                if folder is not None and folder in self.survey.files:
+                    found.append(
+                        replace(
+                            base,
+                            name=f"~{account.name}",
+                            root=folder,
+                            path=f"/~{account.name}/",
+                            personal=account.name,
+                        )
+                    )
+                    break
+        return found
 
     # --- one request ---
 
@@ -308,6 +367,14 @@ class HttpdEngine:
         return facts
 
 
+def _is_literal(text: str) -> bool:
+    try:
+        ipaddress.ip_address(text)
+    except ValueError:
+        return False
+    return True
+
+
 def _host_proof(host: Host) -> Proof:
     directive = host.directive or host.name_line
     return proof_of(directive) if directive else Proof(place=host.place)
@@ -397,34 +464,35 @@ class _Serving:
         if any(block.code == "ladder.name-too-long" for block in walked.blocks):
             self.part.code = "passage.not-reached"
             return
-        self._variants(self.target, rank)
+        barred = self._variants(self.target)
+        if barred is not None:
+            self.engine._share(self.handling, [barred], [])
         self.part.facts["path"] = walked.path
         self._block("serve.missing", rank, 404, {"path": walked.path})
 
-    def _variants(self, target: _Target, rank: Rank) -> bool:
-        """Whether a file with further endings might be served in place. Adds what bars that."""
+    def _variants(self, target: _Target) -> Block | None:
+        """A file with further endings might be served in place of one that is not there.
+
+        Returns what bars looking for it: then the server answers 403 for what is missing.
+        """
         options = target.settings.options
         if options is None or not options.bits & Opt.MULTI:
-            return False
+            return None
         walker = self.walker
         assert walker is not None
-        lead = walker.walk(target.walked.path.rpartition("/")[0] or "/")
-        folder = lead.entry
+        folder = walker.walk(target.walked.path.rpartition("/")[0] or "/").entry
         if folder is None:
-            return False
+            return None
         leaf = target.walked.path.rpartition("/")[2]
-        line = Proof(place=options.place, text=options.text)
         names = walker.files.children(folder.path)
-        if not folder.listed:
-            self._doubt("serve.variants", rank, {"name": leaf}, line)
-            return True
-        if not decide(folder, walker.subject, READ).allowed:
-            facts = {"path": folder.path}
-            self._block("ladder.unlistable", Rank(Phase.FOLDER), 403, facts, Proof(entry=folder))
-        if any(name.startswith(f"{leaf}.") for name in names):
+        if not folder.listed or any(name.startswith(f"{leaf}.") for name in names):
+            line = Proof(place=options.place, text=options.text)
             self._doubt("serve.variants", Rank(Phase.FOLDER), {"name": leaf}, line)
-            return True
-        return False
+        if decide(folder, walker.subject, READ).allowed:
+            return None
+        proofs = (Proof(entry=folder),)
+        facts = {"path": folder.path}
+        return Block("ladder.unlistable", Rank(Phase.FOLDER, 1), 403, facts, proofs)
 
     # --- a file ---
 
@@ -492,17 +560,22 @@ class _Serving:
             entry = sub.walked.entry
             if entry is not None and entry.kind is Kind.DIR and not sub.blocks:
                 self.part.picture.append(Candidate(name, path, "folder", entry))
-                self._redirect(f"{self.path}{name}/", Rank(Phase.FOLDER, 1), "serve.index-folder")
+                if sub.settings.slash is False:
+                    continue
+                self._redirect(
+                    f"{self.path}{name}/", Rank(Phase.FOLDER, 1), "serve.index-folder", asked=False
+                )
                 return True
             if entry is not None and entry.kind is Kind.FILE and not sub.blocks:
                 self.part.picture.append(Candidate(name, path, "served", entry))
                 self._not_tried(names, name, walked.path)
                 self._serve_index(sub, entry, path)
                 return True
+            if entry is None and not sub.blocks:
+                barred = self._variants(sub)
+                sub.blocks += [barred] if barred else []
             if sub.blocks:
                 refused, refused_path = sub, path
-            elif entry is None and self._variants(sub, Rank(Phase.FOLDER)):
-                pass
             outcome = "blocked" if sub.blocks else "missing"
             self.part.picture.append(Candidate(name, path, outcome, entry))
         if refused is None:
@@ -579,29 +652,42 @@ class _Serving:
         self.part.proofs += proofs
         self.part.answer = Answer(200, rank, content_type=f"{kind};charset={charset}")
 
-    def _redirect(self, path: str, rank: Rank, code: str) -> None:
-        where = self._own_address()
+    def _redirect(self, path: str, rank: Rank, code: str, *, asked: bool = True) -> None:
+        """asked: by the visitor; the server's own question for an index knows no port of theirs."""
+        where = self._own_address(self.header.port if asked else None)
         self.part.code = code
-        if where is None:
-            self._doubt("serve.own-name", rank, {})
-            return
         query = "" if self.arrival.query is None else f"?{self.arrival.query}"
-        location = f"{where}{escaped(path)}{query}"
-        self.part.facts |= {"location": location, "path": self.target.walked.path}
+        location = None if where is None else f"{where}{escaped(path)}{query}"
+        if location is None:
+            self.part.doubts.append(Doubt("serve.own-name", rank, {}, (), only_type=True))
+        self.part.facts |= {"location": location or path, "path": self.target.walked.path}
         self.part.answer = Answer(301, rank, REDIRECT, location)
 
-    def _own_address(self) -> str | None:
+    def _own_address(self, asked_port: int | None) -> str | None:
         """Scheme, name and port that the site gives as its own; None where it has no name."""
         settings = self.target.settings
         scheme = "https" if self.arrival.sealed else "http"
         usual = 443 if self.arrival.sealed else 80
-        named = self.host.name or self.engine.server.main.name
+        named = self.host.name or self._implied_name()
         physical = self.arrival.port if settings.physical_port else None
+        # A block without a name takes the port that it is bound to; a name without one has none.
+        bound = self.host.bindings[0].port if self.host.bindings else None
+        own_port = self.host.name_port if self.host.name else bound
         if settings.canonical == "on":
-            name, port = named, self.host.name_port or physical or usual
+            name, port = named, own_port or physical or usual
         else:
             name = self.header.name or named
-            port = self.header.port or physical or self.host.name_port or usual
+            port = asked_port or physical or own_port or usual
         if not name:
             return None
         return f"{scheme}://{name}" + ("" if port == usual else f":{port}")
+
+    def _implied_name(self) -> str | None:
+        """What a block without a name calls itself; None where only a resolver knows."""
+        implied = self.engine.chooser.implied(self.host)
+        if implied:
+            return implied[0]
+        addresses = [binding.address for binding in self.host.bindings]
+        if addresses and addresses[0].startswith("127."):
+            return "bogus_host_without_reverse_dns"
+        return None

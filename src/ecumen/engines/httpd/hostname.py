@@ -65,10 +65,8 @@ def _acceptable(name: str) -> bool:
 
 
 def _dotted_number(name: str) -> bool:
-    parts = name.split(".")
-    if len(parts) != 4:
-        return False
-    return all(
-        part.isdigit() and int(part) < 256 and (part == "0" or not part.startswith("0"))
-        for part in parts
+    """Four numbers of any size; a number that begins with zero must be zero."""
+    parts = name.removesuffix(".").split(".")
+    return len(parts) == 4 and all(
+        part.isdigit() and (part == "0" or not part.startswith("0")) for part in parts
     )

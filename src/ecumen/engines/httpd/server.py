@@ -82,15 +82,18 @@ class UserFolders:
     off: dict[str, Directive] = field(default_factory=dict)
 
     def over(self, base: UserFolders) -> UserFolders:
+        """The lists of accounts are not merged: a host that says anything has only its own."""
         mine = self.folders is not None
         said = self.all_off is not None
+        if not (mine or said or self.on or self.off):
+            return base
         return UserFolders(
             self.folders if mine else base.folders,
             self.folders_line if mine else base.folders_line,
             self.all_off if said else base.all_off,
             self.all_off_line if said else base.all_off_line,
-            {**base.on, **self.on},
-            {**base.off, **self.off},
+            self.on,
+            self.off,
         )
 
 

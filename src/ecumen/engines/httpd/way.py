@@ -155,6 +155,18 @@ def _personal(
     return None
 
 
+def personal_folder(pattern: str, name: str, home: str) -> str | None:
+    """Where a pattern has the personal site of an account; None where that is elsewhere."""
+    if ":" in pattern:
+        return None
+    before, star, after = pattern.partition("*")
+    if star:
+        return clean(f"{before}{name}{after}") if pattern.startswith("/") else None
+    if pattern.startswith("/"):
+        return clean(f"{pattern}/{name}")
+    return clean(f"{home}/{pattern}") if home.startswith("/") else None
+
+
 def _candidate(
     survey: Survey, host: Host, walker: Walker | None, path: str, name: str, behind: str,
     pattern: str, last: bool, part: Part,

@@ -1,0 +1,92 @@
+"""The front page of every site: what a visitor meets who types its name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from ecumen.engines.engine import Engine
+from ecumen.engines.sites import SiteSummary
+from ecumen.passage.follow import Follower, say
+from ecumen.passage.request import Request, read_request
+from ecumen.survey import Kind
+
+
+@dataclass(frozen=True, slots=True)
+class FrontPage:
+    """One site and what comes of asking for it.
+
+    state: `ok`, `diverted` (another site answers, or the visitor is sent on), `blocked` or
+    `unsure`. gate: which gate decides. owner: of the root's folder, None where it is not there.
+    """
+
+    engine: str
+    site: SiteSummary
+    url: str
+    to: str
+    owner: str | None
+    state: str
+    status: int | None
+    gate: str
+    reason: str
+    obstacles: int
+
+
+def front_request(site: SiteSummary) -> Request:
+    """The request of a visitor outside for a site's front page, sent to where it is bound."""
+    scheme = "https" if site.sealed else "http"
+    usual = 443 if site.sealed else 80
+    port = "" if site.port == usual else f":{site.port}"
+    return read_request(f"{scheme}://{site.asked_as}{port}{site.path}", to=site.address)
+
+
+def front_pages(follower: Follower) -> Iterator[FrontPage]:
+    """All sites of all engines in file order, personal ones behind."""
+    for engine in follower.engines:
+        for site in engine.sites():
+            yield _front(follower, engine, site)
+
+
+def _front(follower: Follower, engine: Engine, site: SiteSummary) -> FrontPage:
+    request = front_request(site)
+    now, parts, outcome = follower.run(request)
+    gate, reason = "serve", ""
+    other = now.handling is not None and now.handling.site_place != site.place
+    if not outcome.decided:
+        state = "unsure"
+        if outcome.doubts:
+            gate, doubt = outcome.doubts[0]
+            reason = say(doubt.code, doubt.facts)
+    elif outcome.blocks:
+        state = "blocked"
+        gate, block = outcome.blocks[0]
+        reason = say(block.code, block.facts)
+    elif other or (outcome.status or 0) >= 300:
+        state = "diverted"
+        gate = "site" if other else "way"
+        part = parts[3] if other else parts[8]
+        reason = say(part.code, part.facts)
+    else:
+        state = "ok"
+        reason = say(parts[8].code, parts[8].facts)
+    return FrontPage(
+        engine=engine.kind,
+        site=site,
+        url=request.url,
+        to=site.address,
+        owner=_owner(follower, site),
+        state=state,
+        status=outcome.status,
+        gate=gate,
+        reason=reason,
+        obstacles=len(outcome.blocks),
+    )
+
+
+def _owner(follower: Follower, site: SiteSummary) -> str | None:
+    if site.personal is not None:
+        return site.personal
+    entry = follower.survey.files.get(site.root or "")
+    if entry is None or entry.kind is not Kind.DIR:
+        return None
+    return follower.survey.user_name(entry.uid)

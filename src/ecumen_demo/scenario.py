@@ -1,0 +1,337 @@
+"""The demo server `quay` of the Saltmarsh Commons, a hosting co-operative in an invented town.
+
+Everything is made up: people, clubs and names; addresses are from the documentation ranges.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from ecumen.survey import Account, EngineRecord, Group, Listener, NameRecord, Survey
+from ecumen_demo import texts
+from ecumen_demo.ground import Ground, site_files
+
+SEED = 2031
+TAKEN_AT = 1_934_010_720  # 2031-04-15 09:12 UTC
+# The afternoon when homes were tightened: 2031-04-09 14:02 UTC.
+CLOSED_AT = 1_933_509_720
+MAIN_ADDRESS = "192.0.2.10"
+SECOND_ADDRESS = "192.0.2.11"
+CONFIG = "/etc/apache2"
+WORKER = 33
+
+SITES = (
+    "tide-table seed-library ferry repair-cafe choir-of-the-marsh choir-at-the-quay boat-builders "
+    "night-school radio-estuary lighthouse net-menders rowing-club salt-works allotments "
+    "bread-oven bicycle-shed book-exchange chess-corner darkroom eel-watch fen-walkers glass-hut "
+    "harbour-band herb-garden ice-house jetty-swimmers kite-loft lantern-walk mud-larks "
+    "oyster-beds paper-mill pottery quilt-circle reed-cutters sail-loft saltmarsh-news "
+    "ships-chandler signal-box sluice-keepers storm-watch tool-store town-archive "
+    "weather-mast wharf-market winter-kitchen wool-barn"
+).split()
+PEOPLE = (
+    "ines otto mara bela juno piet runa lasse tova emil signe arvid nell casper freda hugo ilse "
+    "jory kaja linus mette nils oda per quinn rosa sven tilde ulf vera wim xenia yrsa zeno "
+    "alma bror cleo dag elin folke gry hans isolde jette knut lova malte noor"
+).split()
+WITH_PERSONAL_SITE = 40
+DARK_HOMES = 11
+
+
+@dataclass
+class Plot:
+    """One virtual host while it is being written."""
+
+    number: int
+    name: str
+    owner: Account
+    root: str
+    binding: str = "*:80"
+    aliases: list[str] = field(default_factory=list)
+    lines: list[str] = field(default_factory=list)
+    own_log: bool = True
+    declares_root: bool = True
+
+    def text(self) -> str:
+        domain = f"{self.name}.example"
+        lines = [f"<VirtualHost {self.binding}>", f"    ServerName {domain}"]
+        if self.aliases:
+            lines.append(f"    ServerAlias {' '.join(self.aliases)}")
+        lines.append(f"    DocumentRoot {self.root}")
+        if self.own_log:
+            log = "${APACHE_LOG_DIR}/" + f"{self.name}.log"
+            lines.append(f"    CustomLog {log} combined")
+        lines += [f"    {line}" for line in self.lines]
+        return "\n".join([*lines, "</VirtualHost>", ""])
+
+
+class _Town:
+    def __init__(self) -> None:
+        self.rng = random.Random(SEED)
+        self.ground = Ground(self.rng, TAKEN_AT)
+        self.texts: dict[str, bytes] = {}
+        self.accounts: list[Account] = []
+        self.groups: list[Group] = []
+        self.plots: list[Plot] = []
+
+    def build(self) -> Survey:
+        self._people()
+        self._plots()
+        self._personal_sites()
+        for story in _STORIES:
+            story(self)
+        for story in _MEMBER_STORIES:
+            story(self)
+        self._configuration()
+        return self._survey()
+
+    # --- who and where ---
+
+    def _people(self) -> None:
+        fixed = (("root", 0, "/root"), ("daemon", 1, "/usr/sbin"), ("www-data", 33, "/var/www"))
+        for name, uid, home in fixed:
+            self.accounts.append(Account(name, uid, uid, home, "/usr/sbin/nologin"))
+            self.groups.append(Group(name, uid))
+        for number, name in enumerate(PEOPLE):
+            uid = 1001 + number
+            self.accounts.append(Account(name, uid, uid, f"/home/{name}", "/bin/bash"))
+            self.groups.append(Group(name, uid))
+        self.groups.append(Group("wardens", 900, ("ines", "otto")))
+        for name in ("/home", "/srv/sites", "/srv/shared", "/var/log/apache2", "/etc", "/run"):
+            self.ground.folder(name)
+        self.ground.file("/srv/shared/tide.svg")
+        for person in self.people:
+            self.ground.folder(person.home, 0o755, person.uid, person.gid)
+
+    @property
+    def people(self) -> list[Account]:
+        return self.accounts[3:]
+
+    def account(self, name: str) -> Account:
+        return next(account for account in self.accounts if account.name == name)
+
+    def plot(self, name: str) -> Plot:
+        return next(plot for plot in self.plots if plot.name == name)
+
+    def _plots(self) -> None:
+        for number, name in enumerate(SITES):
+            owner = self.people[number % len(self.people)]
+            plot = Plot(number, name, owner, f"/srv/sites/{name}/public")
+            if self.rng.random() < 0.7:
+                plot.aliases.append(f"www.{name}.example")
+            plot.own_log = self.rng.random() < 0.9
+            self.plots.append(plot)
+            self.ground.folder(f"/srv/sites/{name}", 0o755, owner.uid, owner.gid)
+            site_files(self.ground, plot.root, owner.uid, owner.gid, self.rng, "index.html")
+
+    def _personal_sites(self) -> None:
+        for person in self.people[:WITH_PERSONAL_SITE]:
+            folder = f"{person.home}/public_html"
+            site_files(self.ground, folder, person.uid, person.gid, self.rng, "index.html")
+
+    # --- the configuration as it lies on disk ---
+
+    def _text(self, path: str, text: str) -> None:
+        self.texts[path] = text.encode()
+        self.ground.file(path, len(text))
+
+    def _configuration(self) -> None:
+        self._text(f"{CONFIG}/apache2.conf", texts.MAIN)
+        self._text(f"{CONFIG}/ports.conf", texts.PORTS)
+        self._text("/etc/mime.types", texts.TYPES)
+        for module in texts.MODULES:
+            line = f"LoadModule {module}_module /usr/lib/apache2/modules/mod_{module}.so\n"
+            self._enabled("mods", f"{module}.load", line)
+            if module in texts.MODULE_SETTINGS:
+                self._enabled("mods", f"{module}.conf", texts.MODULE_SETTINGS[module])
+        self.ground.folder(f"{CONFIG}/conf-enabled")
+        for plot in self.plots:
+            self._enabled("sites", f"{plot.number:03d}-{plot.name}.conf", plot.text())
+
+    def _enabled(self, kind: str, name: str, text: str) -> None:
+        self._text(f"{CONFIG}/{kind}-available/{name}", text)
+        self.ground.link(f"{CONFIG}/{kind}-enabled/{name}", f"../{kind}-available/{name}")
+
+    def _survey(self) -> Survey:
+        names = {f"{plot.name}.example" for plot in self.plots}
+        names |= {alias for plot in self.plots for alias in plot.aliases}
+        records = [NameRecord(name, (MAIN_ADDRESS,)) for name in sorted(names)]
+        records.append(NameRecord("quay.saltmarsh.example", (MAIN_ADDRESS,)))
+        # Names that visitors know, whatever the configuration claims.
+        records.append(NameRecord("www.seed-library.example", (MAIN_ADDRESS,)))
+        return Survey(
+            host="quay",
+            taken_at=TAKEN_AT,
+            taken_by="ecumen demo",
+            engines=(
+                EngineRecord(
+                    "httpd", f"{CONFIG}/apache2.conf", "2.4.66", CONFIG, texts.BUILT_IN,
+                    environment=texts.ENVIRONMENT, running=True, loaded_at=TAKEN_AT - 9 * 86400,
+                ),
+            ),  # fmt: skip
+            files=self.ground.table(),
+            accounts=tuple(self.accounts),
+            groups=tuple(self.groups),
+            listeners=(
+                Listener("0.0.0.0", 80, "apache2", 612),
+                Listener("0.0.0.0", 8080, "apache2", 612),
+                Listener("0.0.0.0", 22, "sshd", 488),
+            ),
+            names=tuple(records),
+            addresses=("127.0.0.1", "::1", MAIN_ADDRESS, SECOND_ADDRESS, "2001:db8::10"),
+            texts=self.texts,
+            kernel={"security.mode": "disabled", "fs.protected_symlinks": "1"},
+        )
+
+
+# --- what has gone wrong, one story each ---
+
+
+def _typo_in_an_alias(town: _Town) -> None:
+    """The tide table, first in line, answers for the seed library's usual name."""
+    town.plot("seed-library").aliases[:] = ["wwww.seed-library.example"]
+
+
+def _two_choirs(town: _Town) -> None:
+    town.plot("choir-of-the-marsh").aliases.append("choir.example")
+    town.plot("choir-at-the-quay").aliases.append("choir.example")
+
+
+def _moved_to_a_dead_port(town: _Town) -> None:
+    town.plot("repair-cafe").binding = "*:8090"
+
+
+def _still_closed(town: _Town) -> None:
+    plot = town.plot("night-school")
+    plot.lines += [f"<Directory {plot.root}>", "    Require local", "</Directory>"]
+
+
+def _only_the_town(town: _Town) -> None:
+    plot = town.plot("town-archive")
+    plot.lines += [f"<Directory {plot.root}>", "    Require ip 198.51.100.0/24", "</Directory>"]
+
+
+def _no_rule(town: _Town) -> None:
+    """Its files lie where no rule opens anything."""
+    plot = town.plot("weather-mast")
+    plot.root = "/data/weather"
+    site_files(town.ground, plot.root, plot.owner.uid, plot.owner.gid, town.rng, "index.html")
+
+
+def _root_gone(town: _Town) -> None:
+    plot = town.plot("ice-house")
+    town.ground.remove(plot.root)
+
+
+def _no_index(town: _Town) -> None:
+    plot = town.plot("glass-hut")
+    town.ground.remove(f"{plot.root}/index.html")
+
+
+def _doubled_ending(town: _Town) -> None:
+    plot = town.plot("pottery")
+    town.ground.remove(f"{plot.root}/index.html")
+    town.ground.file(f"{plot.root}/index.html.txt", 812, uid=plot.owner.uid, gid=plot.owner.gid)
+
+
+def _empty_index(town: _Town) -> None:
+    plot = town.plot("kite-loft")
+    town.ground.file(f"{plot.root}/index.html", 0, uid=plot.owner.uid, gid=plot.owner.gid)
+
+
+def _private_index(town: _Town) -> None:
+    town.ground.change(f"{town.plot('oyster-beds').root}/index.html", mode=0o600)
+
+
+def _closed_folders(town: _Town) -> None:
+    """Three doors, one behind the other."""
+    plot = town.plot("boat-builders")
+    town.ground.change(f"/srv/sites/{plot.name}", mode=0o700)
+    town.ground.change(plot.root, mode=0o750)
+    town.ground.change(f"{plot.root}/index.html", mode=0o640)
+
+
+def _cut_by_the_mask(town: _Town) -> None:
+    plot = town.plot("paper-mill")
+    acl = "user::rwx,user:33:r-x,group::---,mask::--x,other::---"
+    town.ground.change(f"/srv/sites/{plot.name}", mode=0o710, acl=acl)
+    acl = "user::rw-,user:33:r--,group::---,mask::-w-,other::---"
+    town.ground.change(f"{plot.root}/index.html", mode=0o620, acl=acl)
+
+
+def _foreign_link(town: _Town) -> None:
+    plot = town.plot("mud-larks")
+    index = f"{plot.root}/index.html"
+    town.ground.remove(index)
+    town.ground.link(index, "/home/otto/public_html/index.html", plot.owner.uid, plot.owner.gid)
+
+
+def _dead_link(town: _Town) -> None:
+    plot = town.plot("signal-box")
+    town.ground.remove(f"{plot.root}/index.html")
+    owner = plot.owner
+    town.ground.link(f"{plot.root}/index.html", "../old/index.html", owner.uid, owner.gid)
+
+
+def _override_file(town: _Town) -> None:
+    plot = town.plot("wharf-market")
+    plot.lines += [f"<Directory {plot.root}>", "    AllowOverride All", "</Directory>"]
+    path = f"{plot.root}/.htaccess"
+    town.ground.file(path, 92, uid=plot.owner.uid, gid=plot.owner.gid)
+    town.texts[path] = b"DirectoryIndex market.html\nOptions -Indexes\n"
+
+
+def _own_address(town: _Town) -> None:
+    town.plot("radio-estuary").binding = f"{SECOND_ADDRESS}:80"
+    town.plot("ferry").binding = "*:80 *:8080"
+
+
+def _open_listing(town: _Town) -> None:
+    plot = town.plot("tool-store")
+    town.ground.remove(f"{plot.root}/index.html")
+    plot.lines += [f"<Directory {plot.root}>", "    Options +Indexes", "</Directory>"]
+
+
+_STORIES: tuple[Callable[[_Town], None], ...] = (
+    _typo_in_an_alias, _two_choirs, _moved_to_a_dead_port, _still_closed, _only_the_town, _no_rule,
+    _root_gone, _no_index, _doubled_ending, _empty_index, _private_index, _closed_folders,
+    _cut_by_the_mask, _foreign_link, _dead_link, _override_file, _own_address, _open_listing,
+)  # fmt: skip
+
+
+def _dark_homes(town: _Town) -> None:
+    """Eleven homes were tightened in one afternoon."""
+    for person in town.people[4 : 4 + DARK_HOMES]:
+        town.ground.change(person.home, mode=0o700, changed=CLOSED_AT)
+    # Behind one of the closed homes the next obstacle waits.
+    ines = town.account("ines")
+    town.ground.change(ines.home, mode=0o700, changed=CLOSED_AT)
+    town.ground.change(f"{ines.home}/public_html", mode=0o750)
+
+
+def _made_by_the_administrator(town: _Town) -> None:
+    tilde = town.account("tilde")
+    town.ground.change(f"{tilde.home}/public_html", mode=0o700, owner=(0, 0))
+
+
+def _opened_to_the_world(town: _Town) -> None:
+    rosa = town.account("rosa")
+    for path in (rosa.home, f"{rosa.home}/public_html", f"{rosa.home}/public_html/index.html"):
+        town.ground.change(path, mode=0o777)
+
+
+def _member_without_index(town: _Town) -> None:
+    for name in ("sven", "ulf"):
+        town.ground.remove(f"/home/{name}/public_html/index.html")
+
+
+_MEMBER_STORIES: tuple[Callable[[_Town], None], ...] = (
+    _dark_homes, _made_by_the_administrator, _opened_to_the_world, _member_without_index,
+)  # fmt: skip
+
+
+def demo_survey() -> Survey:
+    """The survey of the demo server, the same every time."""
+    return _Town().build()

@@ -1,0 +1,78 @@
+"""The stand-in server: answers requests as the core says that the surveyed one would."""
+
+from __future__ import annotations
+
+import threading
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from types import TracebackType
+
+from ecumen.errors import RequestError
+from ecumen.passage import Follower, Passage, read_request
+from ecumen.survey import Survey
+
+
+class StandIn:
+    """Listens on loopback while it is open. Requests name their site in the Host header."""
+
+    def __init__(self, survey: Survey, port: int) -> None:
+        self.follower = Follower(survey)
+        addresses = [a for a in survey.addresses if not a.startswith("127.") and ":" not in a]
+        self.target = addresses[0] if addresses else "127.0.0.1"
+        handler = type("Handler", (_Handler,), {"stand_in": self})
+        self.server = ThreadingHTTPServer(("127.0.0.1", port), handler)
+        self.server.daemon_threads = True
+
+    @property
+    def address(self) -> str:
+        return f"http://127.0.0.1:{self.server.server_address[1]}/"
+
+    def __enter__(self) -> StandIn:
+        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.server.shutdown()
+        self.server.server_close()
+
+    def ask(self, method: str, path: str, host: str | None) -> Passage:
+        """The passage of a request from outside, as if it had come to port 80 of the server."""
+        request = read_request(
+            f"http://{self.target}{path}", method=method, to=self.target, host=host or ""
+        )
+        return self.follower.follow(request)
+
+
+class _Handler(BaseHTTPRequestHandler):
+    stand_in: StandIn
+    protocol_version = "HTTP/1.1"
+    server_version = "stand-in"
+    sys_version = ""
+
+    def _answer(self) -> None:
+        try:
+            passage = self.stand_in.ask(self.command, self.path, self.headers.get("Host"))
+        except RequestError as error:
+            self.send_error(400, str(error))
+            return
+        status = passage.status if passage.status is not None else 502
+        body = f"{status} {passage.summary}\n".encode("utf-8", "backslashreplace")
+        self.send_response(status)
+        if passage.location:
+            self.send_header("Location", passage.location)
+        # The words are ours; what the real server would send is said in a header of its own.
+        self.send_header("Content-Type", "text/plain; charset=utf-8")
+        self.send_header("X-Predicted-Type", passage.content_type or "")
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        if self.command != "HEAD":
+            self.wfile.write(body)
+
+    do_GET = do_HEAD = do_POST = _answer  # noqa: N815 - named by the standard library
+
+    def log_message(self, format: str, *args: object) -> None:
+        return

@@ -1,0 +1,111 @@
+"""The configuration texts of the demo server, laid out as a Debian server has them."""
+
+MAIN = """\
+# quay.saltmarsh.example: the one server of the Saltmarsh Commons
+DefaultRuntimeDir ${APACHE_RUN_DIR}
+PidFile ${APACHE_PID_FILE}
+Timeout 120
+KeepAlive On
+User ${APACHE_RUN_USER}
+Group ${APACHE_RUN_GROUP}
+HostnameLookups Off
+ErrorLog ${APACHE_LOG_DIR}/error.log
+LogLevel warn
+ServerName quay.saltmarsh.example
+
+IncludeOptional mods-enabled/*.load
+IncludeOptional mods-enabled/*.conf
+Include ports.conf
+
+<Directory />
+    Options FollowSymLinks
+    AllowOverride None
+    Require all denied
+</Directory>
+<Directory /srv/sites/>
+    Options SymLinksIfOwnerMatch
+    AllowOverride None
+    Require all granted
+</Directory>
+
+AccessFileName .htaccess
+<FilesMatch "^\\.ht">
+    Require all denied
+</FilesMatch>
+
+LogFormat "%v:%p %h %l %u %t \\"%r\\" %>s %O \\"%{Referer}i\\" \\"%{User-Agent}i\\"" named
+LogFormat "%h %l %u %t \\"%r\\" %>s %O \\"%{Referer}i\\" \\"%{User-Agent}i\\"" combined
+CustomLog ${APACHE_LOG_DIR}/catch-all.log named
+
+IncludeOptional conf-enabled/*.conf
+IncludeOptional sites-enabled/*.conf
+"""
+
+PORTS = """\
+Listen 80
+Listen 8080
+<IfModule mod_ssl.c>
+    Listen 443
+</IfModule>
+"""
+
+MODULES = (
+    "access_compat alias auth_basic authn_core authn_file authz_core authz_host authz_user "
+    "autoindex deflate dir env filter headers mime mpm_event negotiation reqtimeout rewrite "
+    "setenvif status userdir"
+).split()
+
+MODULE_SETTINGS = {
+    "alias": 'Alias /shared/ "/srv/shared/"\n<Directory "/srv/shared">\n    Options None\n'
+    "    AllowOverride None\n    Require all granted\n</Directory>\n",
+    "autoindex": "IndexOptions FancyIndexing VersionSort HTMLTable NameWidth=*\n"
+    "IndexIgnore .??* *~ *# RCS CVS\n",
+    "dir": "DirectoryIndex index.html index.htm start.html\n",
+    "mime": "TypesConfig /etc/mime.types\nAddType application/x-gzip .tgz\n"
+    "AddLanguage de .de\nAddLanguage fr .fr\nAddCharset UTF-8 .utf8\n",
+    "status": "<Location /server-status>\n    SetHandler server-status\n    Require local\n"
+    "</Location>\nExtendedStatus On\n",
+    "userdir": "UserDir public_html\nUserDir disabled root\n\n<Directory /home/*/public_html>\n"
+    "    AllowOverride None\n    Options Indexes SymLinksIfOwnerMatch IncludesNoExec\n"
+    "    Require method GET POST OPTIONS\n</Directory>\n",
+    "mpm_event": "StartServers 2\nThreadsPerChild 25\nMaxRequestWorkers 150\n",
+    "reqtimeout": "RequestReadTimeout header=20-40,minrate=500\n",
+    "deflate": "AddOutputFilterByType DEFLATE text/html text/plain text/css\n",
+}
+
+ENVIRONMENT = {
+    "APACHE_RUN_USER": "www-data",
+    "APACHE_RUN_GROUP": "www-data",
+    "APACHE_PID_FILE": "/run/apache2/apache2.pid",
+    "APACHE_RUN_DIR": "/run/apache2",
+    "APACHE_LOCK_DIR": "/run/lock/apache2",
+    "APACHE_LOG_DIR": "/var/log/apache2",
+}
+
+BUILT_IN = (
+    "core.c", "mod_so.c", "mod_watchdog.c", "http_core.c", "mod_log_config.c", "mod_logio.c",
+    "mod_version.c", "mod_unixd.c",
+)  # fmt: skip
+
+TYPES = """\
+text/html html htm
+text/plain txt text
+text/css css
+text/javascript js mjs
+text/calendar ics
+text/csv csv
+image/jpeg jpeg jpg
+image/png png
+image/gif gif
+image/svg+xml svg
+image/webp webp
+audio/mpeg mp3
+audio/ogg ogg oga
+video/mp4 mp4
+application/json json
+application/pdf pdf
+application/xml xml
+application/zip zip
+application/gzip gz
+font/woff2 woff2
+"""

@@ -1,0 +1,1 @@
+"""The web application: it asks the core, keeps surveys, and serves the screen."""

@@ -1,0 +1,32 @@
+"""Long jobs: how far they are, and stopping them."""
+
+from __future__ import annotations
+
+from django.shortcuts import get_object_or_404
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from ecumen_web.store.models import JobRecord
+
+
+class JobSerializer(serializers.ModelSerializer[JobRecord]):
+    class Meta:
+        model = JobRecord
+        fields = ("id", "state", "doing", "done", "total", "error", "survey")
+
+
+class JobView(APIView):
+    @extend_schema(responses=JobSerializer)
+    def get(self, request: Request, number: int) -> Response:
+        """What a job is doing now."""
+        return Response(JobSerializer(get_object_or_404(JobRecord, pk=number)).data)
+
+    @extend_schema(request=None, responses=JobSerializer)
+    def delete(self, request: Request, number: int) -> Response:
+        """Asks a job to stop; it does at its next step."""
+        job = get_object_or_404(JobRecord, pk=number)
+        JobRecord.objects.filter(pk=job.pk).update(cancel=True)
+        return Response(JobSerializer(job).data)

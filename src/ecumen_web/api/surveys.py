@@ -1,0 +1,56 @@
+"""The surveys that are loaded, and loading another."""
+
+from __future__ import annotations
+
+from django.shortcuts import get_object_or_404
+from drf_spectacular.utils import extend_schema
+from rest_framework import serializers
+from rest_framework.exceptions import NotFound
+from rest_framework.parsers import MultiPartParser
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from ecumen_web.api.jobs import JobSerializer
+from ecumen_web.queue import ask_for_load
+from ecumen_web.store.loading import keep_file
+from ecumen_web.store.models import SurveyRecord
+
+
+class SurveySerializer(serializers.ModelSerializer[SurveyRecord]):
+    class Meta:
+        model = SurveyRecord
+        fields = ("id", "host", "taken_at", "loaded_at", "paths", "engines", "gaps")
+
+
+class UploadSerializer(serializers.Serializer[object]):
+    file = serializers.FileField()
+
+
+def survey_of(key: str) -> SurveyRecord:
+    """A survey by its number, or the `latest`."""
+    if key == "latest":
+        latest = SurveyRecord.objects.first()
+        if latest is None:
+            raise NotFound("No survey is loaded yet: take one with ecumen survey, then load it.")
+        return latest
+    if not key.isdigit():
+        raise NotFound("There is no such survey.")
+    return get_object_or_404(SurveyRecord, pk=int(key))
+
+
+class SurveysView(APIView):
+    parser_classes = (MultiPartParser,)
+
+    @extend_schema(responses=SurveySerializer(many=True))
+    def get(self, request: Request) -> Response:
+        """All surveys, the latest first."""
+        return Response(SurveySerializer(SurveyRecord.objects.all()[:200], many=True).data)
+
+    @extend_schema(request={"multipart/form-data": UploadSerializer}, responses=JobSerializer)
+    def post(self, request: Request) -> Response:
+        """Starts a job that loads a survey file."""
+        given = UploadSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        job = ask_for_load(keep_file(given.validated_data["file"]))
+        return Response(JobSerializer(job).data, status=202)

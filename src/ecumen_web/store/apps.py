@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class StoreConfig(AppConfig):
+    name = "ecumen_web.store"
+    label = "store"

@@ -1,0 +1,95 @@
+"""Puts a survey file into the store: checked, copied, its sites asked once."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tempfile
+from collections.abc import Callable
+from functools import lru_cache
+from pathlib import Path
+from typing import IO
+
+from django.conf import settings
+from django.db import transaction
+
+from ecumen.errors import EcumenError, SurveyError
+from ecumen.passage import Follower
+from ecumen.passage.front import front_pages
+from ecumen.survey import Survey, read_survey
+from ecumen_web.store.models import SiteRecord, SurveyRecord
+from ecumen_web.store.translate import site_row, survey_row
+
+Progress = Callable[[str, int, int], None]
+_BATCH = 500
+
+
+class LoadCancelledError(EcumenError):
+    """Somebody cancelled the load; nothing of it was kept."""
+
+
+def keep_file(stream: IO[bytes]) -> str:
+    """Copies a survey file into the surveys folder. Returns its name there, made of its bytes.
+
+    Raises SurveyError where it is larger than is allowed.
+    """
+    digest = hashlib.sha256()
+    size = 0
+    with tempfile.NamedTemporaryFile(dir=settings.SURVEYS, delete=False) as copy:
+        while block := stream.read(1 << 20):
+            size += len(block)
+            if size > settings.LARGEST_UPLOAD:
+                os.unlink(copy.name)
+                raise SurveyError(f"the file is larger than {settings.LARGEST_UPLOAD} bytes")
+            digest.update(block)
+            copy.write(block)
+    name = f"{digest.hexdigest()}.survey"
+    os.replace(copy.name, settings.SURVEYS / name)
+    return name
+
+
+def load_kept(name: str, progress: Progress) -> SurveyRecord:
+    """Loads a file of the surveys folder. A survey that is there already is found again.
+
+    Raises SurveyError; the file is removed then.
+    """
+    digest = name.removesuffix(".survey")
+    known = SurveyRecord.objects.filter(digest=digest).first()
+    if known is not None:
+        return known
+    path: Path = settings.SURVEYS / name
+    progress("reading the survey", 0, 0)
+    try:
+        with path.open("rb") as stream:
+            survey = read_survey(stream)
+        return _store(survey, name, digest, progress)
+    except EcumenError:
+        path.unlink(missing_ok=True)
+        raise
+
+
+def _store(survey: Survey, name: str, digest: str, progress: Progress) -> SurveyRecord:
+    progress("reading the configuration", 0, 0)
+    follower = Follower(survey)
+    total = sum(len(engine.sites()) for engine in follower.engines)
+    rows = []
+    for number, front in enumerate(front_pages(follower)):
+        if number % 50 == 0:
+            progress("following every front page", number, total)
+        rows.append(front)
+    progress("keeping the records", total, total)
+    with transaction.atomic():
+        record = survey_row(survey, name, digest)
+        record.save()
+        SiteRecord.objects.bulk_create(
+            [site_row(record, position, front) for position, front in enumerate(rows)],
+            batch_size=_BATCH,
+        )
+    return record
+
+
+@lru_cache(maxsize=4)
+def follower_of(file: str) -> Follower:
+    """The follower of a kept survey; the last few stay in memory."""
+    with (settings.SURVEYS / file).open("rb") as stream:
+        return Follower(read_survey(stream))

@@ -1,0 +1,48 @@
+"""Between the core's values and rows; nothing else."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from ecumen.passage.front import FrontPage
+from ecumen.survey import Survey
+from ecumen_web.store.models import SiteRecord, SurveyRecord
+
+
+def clean(text: str) -> str:
+    """Names that are no UTF-8 cannot be stored as they stand: their bytes are written out."""
+    return text.encode("utf-8", "backslashreplace").decode("utf-8")
+
+
+def survey_row(survey: Survey, file: str, digest: str) -> SurveyRecord:
+    return SurveyRecord(
+        host=clean(survey.host)[:255],
+        taken_at=datetime.fromtimestamp(survey.taken_at, UTC),
+        file=file,
+        digest=digest,
+        paths=len(survey.files),
+        engines=[{"kind": e.kind, "version": e.version, "config": e.config} for e in survey.engines],
+        gaps=[{"what": g.what, "path": clean(g.path), "why": g.why} for g in survey.gaps[:1000]],
+    )
+
+
+def site_row(survey: SurveyRecord, position: int, front: FrontPage) -> SiteRecord:
+    site = front.site
+    return SiteRecord(
+        survey=survey,
+        position=position,
+        engine=front.engine,
+        name=clean(site.name)[:300],
+        personal=site.personal is not None,
+        declared_at=clean(str(site.place)),
+        binding=clean(", ".join(site.bindings))[:300],
+        root=None if site.root is None else clean(site.root)[:4100],
+        owner=None if front.owner is None else clean(front.owner)[:300],
+        url=clean(front.url)[:1000],
+        to=front.to,
+        state=front.state,
+        status=front.status,
+        gate=front.gate,
+        reason=clean(front.reason),
+        obstacles=front.obstacles,
+    )

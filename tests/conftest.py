@@ -1,0 +1,39 @@
+"""What tests need of the machine; what is missing skips just the tests that need it."""
+
+from __future__ import annotations
+
+import os
+import shutil
+
+import pytest
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--seed", type=int, default=1, help="The first seed of generated worlds.")
+    parser.addoption("--worlds", type=int, default=5, help="How many worlds are generated.")
+    parser.addoption("--asks", type=int, default=160, help="Requests to each world.")
+
+
+def _missing_server() -> list[str]:
+    missing = [] if os.geteuid() == 0 else ["root"]
+    for program, package in (("apache2", "apache2"), ("setfacl", "acl"), ("useradd", "passwd")):
+        if shutil.which(program, path="/usr/sbin:/usr/bin:/sbin:/bin") is None:
+            missing.append(package)
+    return missing
+
+
+def _missing_browser() -> list[str]:
+    found = shutil.which("chromium")
+    return [] if found else ["chromium"]
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    for marker, missing in (("server", _missing_server()), ("browser", _missing_browser())):
+        for item in items:
+            if missing and item.get_closest_marker(marker):
+                item.add_marker(pytest.mark.skip(reason=f"needs {', '.join(missing)}"))
+
+
+@pytest.fixture
+def seed(request: pytest.FixtureRequest) -> int:
+    return int(request.config.getoption("--seed"))

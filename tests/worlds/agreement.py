@@ -1,0 +1,95 @@
+"""Asks Ecumen and the real server the same, and lists where they differ."""
+
+from __future__ import annotations
+
+import shutil
+from collections import Counter
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from ecumen.passage import Follower
+from ecumen.passage.request import request_of
+from ecumen_machine import EngineSpec, take_survey
+from tests.worlds import httpd_world
+from tests.worlds.accounts import accounts
+from tests.worlds.live import Seen, ask, httpd
+
+
+@dataclass
+class Report:
+    """asked = decided + unsure; statuses: of the real server."""
+
+    asked: int = 0
+    decided: int = 0
+    wrong: list[str] = field(default_factory=list)
+    statuses: Counter[int | None] = field(default_factory=Counter)
+    unsure: Counter[str] = field(default_factory=Counter)
+
+
+def differences(answer: dict[str, object], seen: Seen) -> list[str]:
+    """What of a decided answer the server contradicts."""
+    site = answer["site"]
+    declared = str(site["declared_at"]) if isinstance(site, dict) else ""
+    number = Path(declared.rpartition(":")[0]).stem if "/sites/" in declared else "main"
+    predicted = {
+        "status": answer["status"],
+        "site": number,
+        "type": answer["content_type"],
+        "location": answer["location"],
+    }
+    observed = {
+        "status": seen.status,
+        "site": seen.headers.get("x-site", number),
+        "type": seen.headers.get("content-type"),
+        "location": seen.headers.get("location"),
+    }
+    return [
+        f"{key}: predicted {predicted[key]!r}, observed {observed[key]!r}"
+        for key in predicted
+        if predicted[key] != observed[key]
+    ]
+
+
+def run_world(seed: int, count: int, report: Report) -> None:
+    """One generated world: laid out, surveyed, started, asked, removed."""
+    base = Path(f"/srv/ecumen-world-{seed}")
+    shutil.rmtree(base, ignore_errors=True)
+    base.mkdir(parents=True)
+    base.chmod(0o755)
+    try:
+        with accounts(base):
+            world = httpd_world.Builder(seed, base).build()
+            survey = take_survey([EngineSpec("httpd", str(world.config))], [str(base)])
+            assert not survey.gaps
+            with httpd(world.config, httpd_world.ADDRESSES[0], httpd_world.PORTS[0]):
+                _ask_all(world, count, Follower(survey), report)
+    finally:
+        shutil.rmtree(base, ignore_errors=True)
+
+
+def _ask_all(
+    world: httpd_world.World, count: int, follower: Follower, report: Report
+) -> None:
+    lines: Counter[str] = Counter()
+    sure = True
+    for row in httpd_world.requests(world, count):
+        seen = ask(row)
+        answer = follower.brief(request_of(row))
+        report.asked += 1
+        report.statuses[seen.status] += 1
+        lines[str(answer["log"])] += 1
+        if not answer["decided"]:
+            reasons = answer["unsure_because"]
+            assert isinstance(reasons, list)
+            assert reasons
+            report.unsure[reasons[0]["reason"]] += 1
+            sure = sure and answer["site"] is not None
+            continue
+        report.decided += 1
+        report.wrong += [f"seed {world.seed}, {row}: {one}" for one in differences(answer, seen)]
+    for log in world.logs:
+        written = len(log.read_bytes().splitlines()) if log.exists() else 0
+        if sure and written != lines[str(log)]:
+            report.wrong.append(
+                f"seed {world.seed}: {log.name} has {written} lines, predicted {lines[str(log)]}"
+            )

@@ -1,0 +1,97 @@
+"""The real server: started on loopback, asked over a bare socket."""
+
+from __future__ import annotations
+
+import shutil
+import socket
+import subprocess
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from urllib.parse import urlsplit
+
+PATIENCE = 5.0
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What came back. status None: no answer."""
+
+    status: int | None
+    headers: dict[str, str]
+
+
+@contextmanager
+def httpd(config: Path, address: str, port: int) -> Iterator[None]:
+    """The server runs in the foreground until the block is left."""
+    program = shutil.which("apache2", path="/usr/sbin:/usr/bin")
+    assert program is not None
+    process = subprocess.Popen(
+        [program, "-f", str(config), "-DFOREGROUND"],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+    )
+    try:
+        _wait(process, address, port)
+        yield
+    finally:
+        process.terminate()
+        process.communicate(timeout=20)
+
+
+def _wait(process: subprocess.Popen[bytes], address: str, port: int) -> None:
+    until = time.monotonic() + 20
+    while time.monotonic() < until:
+        if process.poll() is not None:
+            assert process.stderr is not None
+            raise RuntimeError(process.stderr.read().decode())
+        try:
+            socket.create_connection((address, port), 1).close()
+            return
+        except OSError:
+            time.sleep(0.05)
+    raise RuntimeError("the server did not start")
+
+
+def ask(row: dict[str, object]) -> Seen:
+    """Sends one request of the batch format as it stands."""
+    parts = urlsplit(str(row["url"]))
+    raw = str(row["url"]).partition("://")[2]
+    target = "/" + raw.partition("/")[2] if "/" in raw else "/"
+    host = row.get("host")
+    if host is None:
+        host = parts.netloc
+    lines = [f"{row.get('method', 'GET')} {target} HTTP/1.1"]
+    if host != "":
+        lines.append(f"Host: {host}")
+    lines += ["Connection: close", "Content-Length: 0", "", ""]
+    assert parts.port is not None
+    try:
+        with socket.create_connection((str(row["to"]), parts.port), PATIENCE) as link:
+            link.settimeout(PATIENCE)
+            link.sendall("\r\n".join(lines).encode())
+            return _read(link)
+    except OSError:
+        return Seen(None, {})
+
+
+def _read(link: socket.socket) -> Seen:
+    data = b""
+    while b"\r\n\r\n" not in data:
+        more = link.recv(65536)
+        if not more:
+            break
+        data += more
+    head = data.partition(b"\r\n\r\n")[0].decode("latin-1").split("\r\n")
+    if not head[0].startswith("HTTP/"):
+        return Seen(None, {})
+    # To the end, so that the server's log line is written before the next request.
+    while link.recv(65536):
+        pass
+    headers = {}
+    for line in head[1:]:
+        key, _, value = line.partition(":")
+        headers.setdefault(key.strip().lower(), value.strip())
+    return Seen(int(head[0].split()[1]), headers)
