@@ -35,8 +35,14 @@ _MARKS = {
 @click.option("--brief", is_flag=True, help="With --batch: without gates and obstacles.")
 @click.argument("urls", nargs=-1, metavar="URL...")
 def follow(
-    survey_file: str, to: str | None, source: str | None, method: str, as_json: bool,
-    batch: str | None, brief: bool, urls: tuple[str, ...],
+    survey_file: str,
+    to: str | None,
+    source: str | None,
+    method: str,
+    as_json: bool,
+    batch: str | None,
+    brief: bool,
+    urls: tuple[str, ...],
 ) -> int:
     """Explains what happens to a request: every gate, and every obstacle."""
     if bool(urls) == bool(batch):

@@ -15,8 +15,13 @@ from ecumen_machine import EngineSpec, ProbeError, take_survey
 
 @click.command()
 @click.option("--out", required=True, help="The survey file to write.")
-@click.option("--engine", "engines", multiple=True, metavar="KIND:CONFIG",
-              help="httpd:FILE or nginx:FILE; without it, the installed engines.")
+@click.option(
+    "--engine",
+    "engines",
+    multiple=True,
+    metavar="KIND:CONFIG",
+    help="httpd:FILE or nginx:FILE; without it, the installed engines.",
+)
 @click.option("--scan", multiple=True, metavar="DIR", help="A further folder to look at.")
 @click.option("--no-logs", is_flag=True, help="Leave log files alone.")
 def survey(out: str, engines: tuple[str, ...], scan: tuple[str, ...], no_logs: bool) -> int:

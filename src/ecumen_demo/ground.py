@@ -21,7 +21,13 @@ class Ground:
         self._put("/", Kind.DIR, 0o755, 0, 0, 4096)
 
     def _put(
-        self, path: str, kind: Kind, mode: int, uid: int, gid: int, size: int,
+        self,
+        path: str,
+        kind: Kind,
+        mode: int,
+        uid: int,
+        gid: int,
+        size: int,
         target: str | None = None,
     ) -> None:
         changed = self.now - self.rng.randint(2 * DAY, 700 * DAY)
@@ -50,8 +56,12 @@ class Ground:
         self._put(path, Kind.LINK, 0o777, uid, gid, len(target), target)
 
     def change(
-        self, path: str, mode: int | None = None, owner: tuple[int, int] | None = None,
-        acl: str | None = None, changed: int | None = None,
+        self,
+        path: str,
+        mode: int | None = None,
+        owner: tuple[int, int] | None = None,
+        acl: str | None = None,
+        changed: int | None = None,
     ) -> None:
         """Changes what stands there. changed: seconds since 1970, UTC, of the inode change."""
         entry = self.entries[path]
@@ -73,8 +83,10 @@ class Ground:
         return FileTable(self.entries[path] for path in sorted(self.entries))
 
 
-PAGES = "news about times contact members rules archive map hours join plan story gallery".split()
-PICTURES = "front shore boat hall sign crew pier lamp gate yard".split()
+PAGES = """
+    news about times contact members rules archive map hours join plan story gallery
+""".split()
+PICTURES = ["front", "shore", "boat", "hall", "sign", "crew", "pier", "lamp", "gate", "yard"]
 
 
 def site_files(

@@ -22,20 +22,20 @@ SECOND_ADDRESS = "192.0.2.11"
 CONFIG = "/etc/apache2"
 WORKER = 33
 
-SITES = (
-    "tide-table seed-library ferry repair-cafe choir-of-the-marsh choir-at-the-quay boat-builders "
-    "night-school radio-estuary lighthouse net-menders rowing-club salt-works allotments "
-    "bread-oven bicycle-shed book-exchange chess-corner darkroom eel-watch fen-walkers glass-hut "
-    "harbour-band herb-garden ice-house jetty-swimmers kite-loft lantern-walk mud-larks "
-    "oyster-beds paper-mill pottery quilt-circle reed-cutters sail-loft saltmarsh-news "
-    "ships-chandler signal-box sluice-keepers storm-watch tool-store town-archive "
-    "weather-mast wharf-market winter-kitchen wool-barn"
-).split()
-PEOPLE = (
-    "ines otto mara bela juno piet runa lasse tova emil signe arvid nell casper freda hugo ilse "
-    "jory kaja linus mette nils oda per quinn rosa sven tilde ulf vera wim xenia yrsa zeno "
-    "alma bror cleo dag elin folke gry hans isolde jette knut lova malte noor"
-).split()
+SITES = """
+    tide-table seed-library ferry repair-cafe choir-of-the-marsh choir-at-the-quay
+    boat-builders night-school radio-estuary lighthouse net-menders rowing-club salt-works
+    allotments bread-oven bicycle-shed book-exchange chess-corner darkroom eel-watch
+    fen-walkers glass-hut harbour-band herb-garden ice-house jetty-swimmers kite-loft
+    lantern-walk mud-larks oyster-beds paper-mill pottery quilt-circle reed-cutters
+    sail-loft saltmarsh-news ships-chandler signal-box sluice-keepers storm-watch tool-store
+    town-archive weather-mast wharf-market winter-kitchen wool-barn
+""".split()
+PEOPLE = """
+    ines otto mara bela juno piet runa lasse tova emil signe arvid nell casper freda hugo
+    ilse jory kaja linus mette nils oda per quinn rosa sven tilde ulf vera wim xenia yrsa
+    zeno alma bror cleo dag elin folke gry hans isolde jette knut lova malte noor
+""".split()
 WITH_PERSONAL_SITE = 40
 DARK_HOMES = 11
 
@@ -167,10 +167,16 @@ class _Town:
             taken_by="ecumen demo",
             engines=(
                 EngineRecord(
-                    "httpd", f"{CONFIG}/apache2.conf", "2.4.66", CONFIG, texts.BUILT_IN,
-                    environment=texts.ENVIRONMENT, running=True, loaded_at=TAKEN_AT - 9 * 86400,
+                    "httpd",
+                    f"{CONFIG}/apache2.conf",
+                    "2.4.66",
+                    CONFIG,
+                    texts.BUILT_IN,
+                    environment=texts.ENVIRONMENT,
+                    running=True,
+                    loaded_at=TAKEN_AT - 9 * 86400,
                 ),
-            ),  # fmt: skip
+            ),
             files=self.ground.table(),
             accounts=tuple(self.accounts),
             groups=tuple(self.groups),

@@ -49,11 +49,11 @@ Listen 8080
 </IfModule>
 """
 
-MODULES = (
-    "access_compat alias auth_basic authn_core authn_file authz_core authz_host authz_user "
-    "autoindex deflate dir env filter headers mime mpm_event negotiation reqtimeout rewrite "
-    "setenvif status userdir"
-).split()
+MODULES = """
+    access_compat alias auth_basic authn_core authn_file authz_core authz_host authz_user
+    autoindex deflate dir env filter headers mime mpm_event negotiation reqtimeout rewrite
+    setenvif status userdir
+""".split()
 
 MODULE_SETTINGS = {
     "alias": 'Alias /shared/ "/srv/shared/"\n<Directory "/srv/shared">\n    Options None\n'

@@ -1,4 +1,4 @@
-"""Metadata of paths and trees. Links are never followed out of what is scanned, contents never read."""
+"""Metadata of paths and trees. Links are not followed out of what is scanned; no contents."""
 
 from __future__ import annotations
 
@@ -188,6 +188,17 @@ class Collector:
 
 def _listed(entry: Entry) -> Entry:
     return Entry(
-        entry.path, entry.kind, entry.mode, entry.uid, entry.gid, entry.size, entry.mtime,
-        entry.ctime, entry.target, entry.acl, entry.default_acl, entry.context, listed=True,
+        entry.path,
+        entry.kind,
+        entry.mode,
+        entry.uid,
+        entry.gid,
+        entry.size,
+        entry.mtime,
+        entry.ctime,
+        entry.target,
+        entry.acl,
+        entry.default_acl,
+        entry.context,
+        listed=True,
     )

@@ -118,8 +118,7 @@ def _installed() -> list[EngineRecord]:
                 root=httpd.root,
                 built_in=httpd.built_in,
                 defines=now.defines if now else (),
-                environment=(now.environment if now else None)
-                or programs.environment_file(config),
+                environment=(now.environment if now else None) or programs.environment_file(config),
                 running=now is not None,
                 loaded_at=now.loaded_at if now else None,
             )
@@ -176,9 +175,7 @@ def _personal(host: Host, accounts: Sequence[Account]) -> Iterable[str]:
                 yield folder
 
 
-def _overrides(
-    source: LiveSource, collector: Collector, servers: Iterable[Server | None]
-) -> None:
+def _overrides(source: LiveSource, collector: Collector, servers: Iterable[Server | None]) -> None:
     names: set[str] = set()
     for server in servers:
         for host in (server.main, *server.hosts) if server else ():
@@ -209,7 +206,7 @@ def _listeners(collector: Collector) -> tuple[Listener, ...]:
         return ()
     found = {}
     for item in sockets:
-        if item.status != psutil.CONN_LISTEN:
+        if item.status != psutil.CONN_LISTEN or not item.laddr:
             continue
         found[(item.laddr.ip, item.laddr.port)] = Listener(
             item.laddr.ip, item.laddr.port, _program(item.pid), item.pid

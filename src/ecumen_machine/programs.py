@@ -8,6 +8,7 @@ import shutil
 import subprocess
 from collections.abc import Mapping
 from dataclasses import dataclass
+from itertools import pairwise
 
 import psutil
 
@@ -122,9 +123,9 @@ def running(names: tuple[str, ...]) -> Running | None:
             environment: dict[str, str] | None = _variables(stream.read())
     except OSError:
         environment = None
-    defines = tuple(
-        after for before, after in zip(command, command[1:], strict=False) if before == "-D"
-    ) + tuple(word[2:] for word in command if word.startswith("-D") and len(word) > 2)
+    defines = tuple(after for before, after in pairwise(command) if before == "-D") + tuple(
+        word[2:] for word in command if word.startswith("-D") and len(word) > 2
+    )
     return Running(master.pid, loaded, environment, defines)
 
 
@@ -133,7 +134,7 @@ def main_config(names: tuple[str, ...], usual: str) -> str:
     for process in psutil.process_iter(["name", "cmdline"]):
         if process.info["name"] in names:
             command = process.info["cmdline"] or []
-            for flag, value in zip(command, command[1:], strict=False):
+            for flag, value in pairwise(command):
                 if flag == "-f" and os.path.isabs(value):
                     return str(value)
     return usual

@@ -17,7 +17,7 @@ queue = SqliteHuey("ecumen", filename=str(settings.HOME / "jobs.sqlite3"), resul
 log = logging.getLogger("ecumen.queue")
 
 
-@queue.task()
+@queue.task()  # type: ignore[untyped-decorator]
 def load_job(number: int) -> None:
     """Loads the survey of a job, saying how far it is."""
     job = JobRecord.objects.filter(pk=number, state=JobRecord.State.WAITING).first()

@@ -67,9 +67,7 @@ def run_world(seed: int, count: int, report: Report) -> None:
         shutil.rmtree(base, ignore_errors=True)
 
 
-def _ask_all(
-    world: httpd_world.World, count: int, follower: Follower, report: Report
-) -> None:
+def _ask_all(world: httpd_world.World, count: int, follower: Follower, report: Report) -> None:
     lines: Counter[str] = Counter()
     sure = True
     for row in httpd_world.requests(world, count):

@@ -12,14 +12,19 @@ from pathlib import Path
 from tests.worlds.accounts import NAMES
 
 MODULES = "/usr/lib/apache2/modules"
-LOADED = (
-    "mpm_event authn_core authz_core authz_host access_compat auth_basic authn_file authz_user "
-    "alias dir autoindex mime negotiation userdir headers env setenvif filter deflate status"
-).split()
+LOADED = """
+    mpm_event authn_core authz_core authz_host access_compat auth_basic authn_file
+    authz_user alias dir autoindex mime negotiation userdir headers env setenvif filter
+    deflate status
+""".split()
 ADDRESSES = ("127.0.0.41", "127.0.0.42", "127.0.0.43")
 PORTS = (8081, 8082)
-WORDS = "tide ferry choir seed boat radio net oar reed salt quay loft mast gull fen".split()
-ENDINGS = "html txt css js png html.txt tar.gz de.html xyz html.de PNG htm svg json".split()
+WORDS = """
+    tide ferry choir seed boat radio net oar reed salt quay loft mast gull fen
+""".split()
+ENDINGS = """
+    html txt css js png html.txt tar.gz de.html xyz html.de PNG htm svg json
+""".split()
 
 
 @dataclass
@@ -103,8 +108,17 @@ class Builder:
         path.chmod(rng.choice(modes))
         if rng.random() < 0.12:
             entry = rng.choice(
-                ["u:www-data:r-x", "u:www-data:---", "g:www-data:r-x", "g:ecwhalf:r-x",
-                 "g:ecwhalf:--x", "u:ecw1:rwx", "m::---", "m::r--", "o::---"]
+                [
+                    "u:www-data:r-x",
+                    "u:www-data:---",
+                    "g:www-data:r-x",
+                    "g:ecwhalf:r-x",
+                    "g:ecwhalf:--x",
+                    "u:ecw1:rwx",
+                    "m::---",
+                    "m::r--",
+                    "o::---",
+                ]
             )
             subprocess.run(["setfacl", "-m", entry, str(path)], check=True, capture_output=True)
 
@@ -116,8 +130,15 @@ class Builder:
             folder = rng.choice([p for p in everything if p.is_dir()] + self.roots)
             link = folder / f"to{rng.randint(0, 999)}{rng.choice(['', '.html', '.css'])}"
             target = rng.choice(
-                [str(rng.choice(everything)), rng.choice(everything).name, "nowhere", link.name,
-                 str(rng.choice(homes)), "..", str(rng.choice(everything)) + "/"]
+                [
+                    str(rng.choice(everything)),
+                    rng.choice(everything).name,
+                    "nowhere",
+                    link.name,
+                    str(rng.choice(homes)),
+                    "..",
+                    str(rng.choice(everything)) + "/",
+                ]
             )
             if link.is_symlink() or link.exists():
                 continue
@@ -128,16 +149,33 @@ class Builder:
 
     def _config(self) -> None:
         base, rng = self.world.base, self.rng
-        lines = [f"ServerRoot {base}", f"PidFile {base}/httpd.pid", "ServerName main.test",
-                 f"ErrorLog {base}/logs/error.log", "User www-data", "Group www-data",
-                 "KeepAlive Off", "StartServers 1", "ServerLimit 2", "LogLevel warn"]
+        lines = [
+            f"ServerRoot {base}",
+            f"PidFile {base}/httpd.pid",
+            "ServerName main.test",
+            f"ErrorLog {base}/logs/error.log",
+            "User www-data",
+            "Group www-data",
+            "KeepAlive Off",
+            "StartServers 1",
+            "ServerLimit 2",
+            "LogLevel warn",
+        ]
         lines += [f"LoadModule {name}_module {MODULES}/mod_{name}.so" for name in LOADED]
         lines += [f"Listen {address}:{port}" for address in ADDRESSES for port in PORTS]
-        lines += ["TypesConfig /etc/mime.types", "LogFormat \"%h %l %u %t \\\"%r\\\" %>s %b\" plain",
-                  f"CustomLog {base}/logs/main.log plain", "Header always set X-Site main"]
+        lines += [
+            "TypesConfig /etc/mime.types",
+            'LogFormat "%h %l %u %t \\"%r\\" %>s %b" plain',
+            f"CustomLog {base}/logs/main.log plain",
+            "Header always set X-Site main",
+        ]
         lines += self._defaults()
-        lines += ["AddLanguage de .de", "AddEncoding x-gzip .gz", "AddType text/x-note .note",
-                  "AddCharset UTF-8 .utf8"]
+        lines += [
+            "AddLanguage de .de",
+            "AddEncoding x-gzip .gz",
+            "AddType text/x-note .note",
+            "AddCharset UTF-8 .utf8",
+        ]
         self.world.logs.append(base / "logs" / "main.log")
         for number in range(rng.randint(20, 26)):
             self._site(number)
@@ -150,29 +188,50 @@ class Builder:
         lines += rng.choice([[], ["Options FollowSymLinks"], ["Options None"]])
         root_rule = rng.choice(["Require all denied", "Require all denied", "", "Require local"])
         share = rng.choice(["Options Indexes FollowSymLinks", "Options +Indexes", "", ""])
-        lines += ["<Directory />", rng.choice(["Options FollowSymLinks", "Options None",
-                  "Options SymLinksIfOwnerMatch", ""]), "AllowOverride None", root_rule,
-                  "</Directory>"]
+        lines += [
+            "<Directory />",
+            rng.choice(
+                ["Options FollowSymLinks", "Options None", "Options SymLinksIfOwnerMatch", ""]
+            ),
+            "AllowOverride None",
+            root_rule,
+            "</Directory>",
+        ]
         lines += [f"<Directory {base}/www>", "Require all granted", share, "</Directory>"]
-        lines += [f"<Directory {base}/home/*/public_html>", self._rule(),
-                  rng.choice(["Options Indexes SymLinksIfOwnerMatch", "", "Options -Indexes"]),
-                  "</Directory>"]
+        lines += [
+            f"<Directory {base}/home/*/public_html>",
+            self._rule(),
+            rng.choice(["Options Indexes SymLinksIfOwnerMatch", "", "Options -Indexes"]),
+            "</Directory>",
+        ]
         lines += ['<FilesMatch "^\\.ht">', "Require all denied", "</FilesMatch>"]
         if rng.random() < 0.7:
             lines += ["UserDir public_html", rng.choice(["UserDir disabled root ecw2", ""])]
-        lines += rng.choice([[], ["DirectoryIndex index.html index.htm"],
-                             ["DirectoryIndex default.html", "DirectoryIndex index.html"]])
+        lines += rng.choice(
+            [
+                [],
+                ["DirectoryIndex index.html index.htm"],
+                ["DirectoryIndex default.html", "DirectoryIndex index.html"],
+            ]
+        )
         lines += rng.choice([[], ["UseCanonicalName On"], ["UseCanonicalPhysicalPort On"]])
         return lines
 
     def _rule(self) -> str:
         return self.rng.choice(
             ["Require all granted"] * 16
-            + ["Require all denied", "Require local", "Require ip 127.0.0.1",
-               "Require ip 127.0.0.0/8", "Require ip 192.0.2.0/24 198.51.100.7", "Require ip 127",
-               "<RequireAny>\nRequire ip 192.0.2.1\nRequire local\n</RequireAny>",
-               "<RequireAll>\nRequire all granted\nRequire not ip 127.0.0.1\n</RequireAll>",
-               "Require method GET", "Require ip 127.0.0.0/255.255.255.0"]
+            + [
+                "Require all denied",
+                "Require local",
+                "Require ip 127.0.0.1",
+                "Require ip 127.0.0.0/8",
+                "Require ip 192.0.2.0/24 198.51.100.7",
+                "Require ip 127",
+                "<RequireAny>\nRequire ip 192.0.2.1\nRequire local\n</RequireAny>",
+                "<RequireAll>\nRequire all granted\nRequire not ip 127.0.0.1\n</RequireAll>",
+                "Require method GET",
+                "Require ip 127.0.0.0/255.255.255.0",
+            ]
         )
 
     def _site(self, number: int) -> None:
@@ -189,15 +248,26 @@ class Builder:
             self.world.names.append(name)
         for _ in range(rng.choice([0, 0, 1, 2])):
             alias = rng.choice(
-                [f"www.{name}", f"*.{name}", f"{rng.choice(WORDS)}.test", "*.test", f"{name}.",
-                 f"W?W.{name}", name.upper()]
+                [
+                    f"www.{name}",
+                    f"*.{name}",
+                    f"{rng.choice(WORDS)}.test",
+                    "*.test",
+                    f"{name}.",
+                    f"W?W.{name}",
+                    name.upper(),
+                ]
             )
             lines.append(f"ServerAlias {alias}")
             self.world.names.append(alias.replace("*", "any").replace("?", "w"))
         root = rng.choice([*self.roots, base / "www" / "gone"])
         root = rng.choice([root, root, next((p for p in root.glob("*/") if p.is_dir()), root)])
-        lines += [f"DocumentRoot {rng.choice(['', chr(34)])}{root}/".replace('"' + str(root) + "/",
-                  f'"{root}"'), f"Header always set X-Site {site}"]
+        lines += [
+            f"DocumentRoot {rng.choice(['', chr(34)])}{root}/".replace(
+                '"' + str(root) + "/", f'"{root}"'
+            ),
+            f"Header always set X-Site {site}",
+        ]
         if rng.random() < 0.8:
             lines.append(f"CustomLog logs/{site}.log plain")
             self.world.logs.append(log)
@@ -211,8 +281,17 @@ class Builder:
         rng = self.rng
         one = f"{rng.choice(ADDRESSES)}:{rng.choice(PORTS)}"
         return rng.choice(
-            [one, one, one, f"*:{rng.choice(PORTS)}", rng.choice(ADDRESSES), f"{one} *:8082",
-             "*", f"_default_:{rng.choice(PORTS)}", f"{ADDRESSES[2]}:{PORTS[0]}"]
+            [
+                one,
+                one,
+                one,
+                f"*:{rng.choice(PORTS)}",
+                rng.choice(ADDRESSES),
+                f"{one} *:8082",
+                "*",
+                f"_default_:{rng.choice(PORTS)}",
+                f"{ADDRESSES[2]}:{PORTS[0]}",
+            ]
         )
 
     def _sections(self, root: Path) -> list[str]:
@@ -221,29 +300,65 @@ class Builder:
         options = ["Indexes", "FollowSymLinks", "SymLinksIfOwnerMatch", "MultiViews"]
         below = [p for p in root.rglob("*") if p.is_dir()] if root.exists() else []
         if rng.random() < 0.8:
-            picked = rng.choice([" ".join(rng.sample(options, rng.randint(1, 3))),
-                                 "+" + rng.choice(options), "-" + rng.choice(options), "None"])
-            lines += [f"<Directory {root}>", self._rule(), f"Options {picked}",
-                      rng.choice(["", "", "DirectoryIndex start.txt index.html",
-                                  "DirectoryIndex disabled", "DirectorySlash Off"]),
-                      "</Directory>"]
+            picked = rng.choice(
+                [
+                    " ".join(rng.sample(options, rng.randint(1, 3))),
+                    "+" + rng.choice(options),
+                    "-" + rng.choice(options),
+                    "None",
+                ]
+            )
+            lines += [
+                f"<Directory {root}>",
+                self._rule(),
+                f"Options {picked}",
+                rng.choice(
+                    [
+                        "",
+                        "",
+                        "DirectoryIndex start.txt index.html",
+                        "DirectoryIndex disabled",
+                        "DirectorySlash Off",
+                    ]
+                ),
+                "</Directory>",
+            ]
         if below and rng.random() < 0.5:
-            lines += [f"<Directory {rng.choice(below)}>", self._rule(),
-                      rng.choice(["", "Options -Indexes", "Options +Indexes", "ForceType text/x-a",
-                                  "AddType text/x-b .txt", "AddDefaultCharset utf-8"]),
-                      "</Directory>"]
+            lines += [
+                f"<Directory {rng.choice(below)}>",
+                self._rule(),
+                rng.choice(
+                    [
+                        "",
+                        "Options -Indexes",
+                        "Options +Indexes",
+                        "ForceType text/x-a",
+                        "AddType text/x-b .txt",
+                        "AddDefaultCharset utf-8",
+                    ]
+                ),
+                "</Directory>",
+            ]
         word = rng.choice(WORDS)
         lines += rng.choice(
-            [[], [], [f"<Location /{word}>", self._rule(), "</Location>"],
-             [f'<Files "{rng.choice(["*.css", "index.html", word, "t*"])}">', self._rule(), "</Files>"],
-             [f'<LocationMatch "^/{word[0]}.*\\.txt$">', self._rule(), "</LocationMatch>"],
-             [f'<DirectoryMatch "/{word}$">', self._rule(), "</DirectoryMatch>"],
-             [f"Alias /{word} {rng.choice(self.roots)}"],
-             [f"Alias /{word}/ {rng.choice(self.roots)}/"],
-             ["UserDir disabled", "UserDir enabled ecw1 ecw3"],
-             [f"UserDir {self.world.base}/home/*/public_html"],
-             [f"UserDir {self.world.base}/www public_html"],
-             ["<IfModule mod_rewrite.c>", "RewriteEngine On", "</IfModule>"]]
+            [
+                [],
+                [],
+                [f"<Location /{word}>", self._rule(), "</Location>"],
+                [
+                    f'<Files "{rng.choice(["*.css", "index.html", word, "t*"])}">',
+                    self._rule(),
+                    "</Files>",
+                ],
+                [f'<LocationMatch "^/{word[0]}.*\\.txt$">', self._rule(), "</LocationMatch>"],
+                [f'<DirectoryMatch "/{word}$">', self._rule(), "</DirectoryMatch>"],
+                [f"Alias /{word} {rng.choice(self.roots)}"],
+                [f"Alias /{word}/ {rng.choice(self.roots)}/"],
+                ["UserDir disabled", "UserDir enabled ecw1 ecw3"],
+                [f"UserDir {self.world.base}/home/*/public_html"],
+                [f"UserDir {self.world.base}/www public_html"],
+                ["<IfModule mod_rewrite.c>", "RewriteEngine On", "</IfModule>"],
+            ]
         )
         return lines
 
@@ -311,10 +426,40 @@ def _request(
     row: dict[str, object] = {"id": number, "url": url, "to": address, "from": "127.0.0.1"}
     if rng.random() < 0.12:
         row["host"] = rng.choice(
-            ["", name, name + ":1", name + ":99999", f"{name}:", "a..b", "a b", "_x.test", "-x.test",
-             "1.2.3.4", "1.2.3.4.5", "256.1.1.1", "01.2.3.4", "x.1", "[::1]", "a,b", "a%41", ".test",
-             "x." + name, name + "..", "a*b", "é.test", "1.2.3", "a.b.1c", "12", "[::1", "a:b:1",
-             "[::1]:80", "[x]", "a.-b", "a._b", "0.0.0.0"]
+            [
+                "",
+                name,
+                name + ":1",
+                name + ":99999",
+                f"{name}:",
+                "a..b",
+                "a b",
+                "_x.test",
+                "-x.test",
+                "1.2.3.4",
+                "1.2.3.4.5",
+                "256.1.1.1",
+                "01.2.3.4",
+                "x.1",
+                "[::1]",
+                "a,b",
+                "a%41",
+                ".test",
+                "x." + name,
+                name + "..",
+                "a*b",
+                "é.test",
+                "1.2.3",
+                "a.b.1c",
+                "12",
+                "[::1",
+                "a:b:1",
+                "[::1]:80",
+                "[x]",
+                "a.-b",
+                "a._b",
+                "0.0.0.0",
+            ]
         )
     row["method"] = rng.choice(["GET"] * 8 + ["HEAD", "POST"])
     return row
@@ -327,10 +472,42 @@ def _path(rng: random.Random, files: list[str]) -> str:
         return path
     word = rng.choice(WORDS)
     return rng.choice(
-        [path.rstrip("/") or "/", path + "/", f"{path}/more", path + word, f"/{word}", f"/{word}/",
-         path.replace("/", "//"), f"/./{path}", f"/{word}/..{path}", "/.." + path,
-         path + "%20", path.replace("e", "%65"), path + "%2f", path + "%zz", "/.htaccess", "/~nobody",
-         "/~nobody/x", "/~", path + "/..", path + "/.", path.upper(), "/~root/", path + ";x",
-         path + "%00", f"/{word}.txt/", path + "/index.html", path + "%C3%A9", path + "%5c", path + "~",
-         path + "'(x)", path + "%3f", path + "|x", path + "^", path + "{a}", path + "[b]", path + "`"]
+        [
+            path.rstrip("/") or "/",
+            path + "/",
+            f"{path}/more",
+            path + word,
+            f"/{word}",
+            f"/{word}/",
+            path.replace("/", "//"),
+            f"/./{path}",
+            f"/{word}/..{path}",
+            "/.." + path,
+            path + "%20",
+            path.replace("e", "%65"),
+            path + "%2f",
+            path + "%zz",
+            "/.htaccess",
+            "/~nobody",
+            "/~nobody/x",
+            "/~",
+            path + "/..",
+            path + "/.",
+            path.upper(),
+            "/~root/",
+            path + ";x",
+            path + "%00",
+            f"/{word}.txt/",
+            path + "/index.html",
+            path + "%C3%A9",
+            path + "%5c",
+            path + "~",
+            path + "'(x)",
+            path + "%3f",
+            path + "|x",
+            path + "^",
+            path + "{a}",
+            path + "[b]",
+            path + "`",
+        ]
     )

@@ -59,9 +59,9 @@ def _repeats_in(tree: Any, inside: bool) -> bool:
 
 
 @lru_cache(maxsize=65536)
-def compiled(pattern: str, *, ignore_case: bool = False, dollar_only_end: bool = True) -> (
-    re.Pattern[bytes] | None
-):
+def compiled(
+    pattern: str, *, ignore_case: bool = False, dollar_only_end: bool = True
+) -> re.Pattern[bytes] | None:
     """The pattern over bytes, or None where Ecumen does not evaluate it.
 
     dollar_only_end: `$` does not match before a final newline (httpd's setting).
@@ -109,9 +109,9 @@ def found(pattern: re.Pattern[bytes], text: str) -> bool:
 
 
 @lru_cache(maxsize=65536)
-def shell_pattern(pattern: str, *, slashes_apart: bool, ignore_case: bool = False) -> (
-    re.Pattern[str] | None
-):
+def shell_pattern(
+    pattern: str, *, slashes_apart: bool, ignore_case: bool = False
+) -> re.Pattern[str] | None:
     """fnmatch(3). slashes_apart: `*`, `?` and classes do not match `/` (FNM_PATHNAME).
 
     None where the pattern holds more than `*`, `?` and simple classes.

@@ -81,9 +81,7 @@ class Follower:
     def follow(self, request: Request) -> Passage:
         """The whole passage with its evidence."""
         now, parts, outcome = self.run(request)
-        gates = [
-            self._gate(gate.name, part) for gate, part in zip(GATES, parts, strict=True)
-        ]
+        gates = [self._gate(gate.name, part) for gate, part in zip(GATES, parts, strict=True)]
         obstacles = [
             Obstacle(
                 gate,
@@ -115,14 +113,14 @@ class Follower:
                 )
                 for gate, doubt in outcome.doubts
             ],
-            **seen,  # type: ignore[arg-type]
+            **seen,
         )
 
     def _gate(self, name: str, part: Part) -> GateResult:
         verdict, code, facts = _verdict(part)
         proofs = list(part.proofs)
-        for source in (*part.blocks, *part.doubts):
-            proofs += [proof for proof in source.proofs if proof not in proofs]
+        for more in [each.proofs for each in part.blocks] + [each.proofs for each in part.doubts]:
+            proofs += [proof for proof in more if proof not in proofs]
         return GateResult(
             gate=name,
             verdict=verdict,
@@ -242,7 +240,9 @@ def _deciding_gate(outcome: Outcome, gates: list[GateResult]) -> str:
 
 def _summary(outcome: Outcome, obstacles: list[Obstacle], gates: list[GateResult]) -> str:
     if not outcome.decided:
-        reason = say(outcome.doubts[0][1].code, outcome.doubts[0][1].facts) if outcome.doubts else ""
+        reason = (
+            say(outcome.doubts[0][1].code, outcome.doubts[0][1].facts) if outcome.doubts else ""
+        )
         return f"Not sure. {reason}".strip()
     if obstacles:
         return obstacles[0].reason

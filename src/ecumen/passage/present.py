@@ -46,7 +46,7 @@ _RULE_WORDS = {
     "none": "replaced by a later section",
 }
 _BY_WORDS = {
-    "root": "root may always",
+    "root": "is root, and may always",
     "owner": "is the owner, so the owner's bits decide",
     "user": "is named in the ACL",
     "group": "is in the group, so the group's bits decide",
@@ -112,7 +112,8 @@ class Presenter:
                 case RuleLine():
                     found.setdefault("rules", []).append(self._rule(item))
                 case Rung():
-                    found.setdefault("rungs", []).append(self._rung(item))
+                    worker = part.facts.get("worker", "")
+                    found.setdefault("rungs", []).append(self._rung(item, worker))
                 case Candidate():
                     found.setdefault("candidates", []).append(self._candidate(item))
                 case _:
@@ -145,10 +146,10 @@ class Presenter:
             [self.evidence(line) for line in rule.lines],
         )
 
-    def _rung(self, rung: Rung) -> RungView:
+    def _rung(self, rung: Rung, worker: str) -> RungView:
         entry = rung.entry
         link = entry.kind is Kind.LINK
-        words = _LINK_WORDS[rung.link_rule] if link else _BY_WORDS[rung.by]
+        words = _LINK_WORDS[rung.link_rule] if link else f"{worker} {_BY_WORDS[rung.by]}"
         return RungView(
             path=rung.asked,
             name=rung.asked.rpartition("/")[2] or "/",
@@ -163,9 +164,18 @@ class Presenter:
             need=rung.need,
             allowed=rung.allowed,
             by=rung.by,
-            line=rung.line,
+            line=self._named(rung.line),
             words=words,
         )
+
+    def _named(self, line: str) -> str:
+        """A line of the permissions with names in place of numbers."""
+        kind, colon, rest = line.partition(":")
+        number, second, bits = rest.partition(":")
+        if not colon or not second or not number.isdigit():
+            return line
+        name = self.survey.user_name if kind == "user" else self.survey.group_name
+        return f"{kind}:{name(int(number))}:{bits}"
 
     def _candidate(self, candidate: Candidate) -> CandidateView:
         return CandidateView(

@@ -13,7 +13,9 @@ from typing import Any
 
 from ecumen.errors import RequestError
 
-_SHAPE = re.compile(r"(?:(?P<scheme>[A-Za-z][A-Za-z0-9+.-]*)://)?(?P<host>[^/?#]*)(?P<rest>.*)", re.S)
+_SHAPE = re.compile(
+    r"(?:(?P<scheme>[A-Za-z][A-Za-z0-9+.-]*)://)?(?P<host>[^/?#]*)(?P<rest>.*)", re.S
+)
 LONGEST_URL = 65536
 _PORTS = {"http": 80, "https": 443}
 # The methods are case-sensitive tokens (RFC 9110, section 9.1).
@@ -137,8 +139,7 @@ def _sent(text: str) -> str:
     """As a browser sends it: bytes outside ASCII, blanks and quotes are escaped."""
     data = text.encode("utf-8", "surrogateescape")
     return "".join(
-        chr(byte) if 0x20 < byte < 0x7F and byte not in b"\"<>" else f"%{byte:02X}"
-        for byte in data
+        chr(byte) if 0x20 < byte < 0x7F and byte not in b'"<>' else f"%{byte:02X}" for byte in data
     )
 
 
@@ -161,7 +162,9 @@ def _address(text: str) -> str:
     try:
         return str(ipaddress.ip_address(text))
     except ValueError:
-        raise RequestError(f"{_short(text)} is no address: write 192.0.2.7 or 2001:db8::7") from None
+        raise RequestError(
+            f"{_short(text)} is no address: write 192.0.2.7 or 2001:db8::7"
+        ) from None
 
 
 _KEYS: Mapping[str, tuple[type, ...]] = {

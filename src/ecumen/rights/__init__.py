@@ -1,4 +1,4 @@
-"""May this account do that to this path: owner, group, mode, ACL and links, as the kernel decides."""
+"""May this account do that to this path: owner, mode, ACL and links, as the kernel decides."""
 
 from ecumen.rights.decide import READ, SEARCH, WRITE, Decision, Subject, decide, subject_of
 from ecumen.rights.walk import Problem, Step, Walk, Walker

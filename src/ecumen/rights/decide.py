@@ -85,7 +85,9 @@ def _by_acl(mode: int, gid: int, acl: Acl, subject: Subject, need: int) -> Decis
     for entry in acl:
         if entry.tag == "user" and entry.id == subject.uid:
             perms = entry.perms & mask
-            return Decision(perms & need == need, "user", f"{entry.text()} under mask {_bits(mask)}")
+            return Decision(
+                perms & need == need, "user", f"{entry.text()} under mask {_bits(mask)}"
+            )
     matched = None
     for entry in acl:
         group = gid if entry.id is None else entry.id

@@ -36,14 +36,14 @@ LARGEST_TEXT = 64 << 20
 def _checker(part: str) -> Callable[[Any], Any]:
     source = pkgutil.get_data("ecumen.survey", f"schemas/{part}.json")
     assert source is not None
-    return fastjsonschema.compile(json.loads(source))  # type: ignore[no-any-return]
+    return fastjsonschema.compile(json.loads(source))
 
 
 def _checked(part: str, value: Any, where: str) -> Any:
     try:
         return _checker(part)(value)
     except fastjsonschema.JsonSchemaException as error:
-        raise SurveyError(f"{where}: {error.message}") from error
+        raise SurveyError(f"{where}: {error}") from error
 
 
 def _parsed(text: bytes | str, where: str) -> Any:
@@ -223,10 +223,11 @@ def _entries(archive: zipfile.ZipFile) -> Iterator[Entry]:
         check = _checker("files")
         number = 0
         try:
-            for number, line in enumerate(part, 1):
+            for line in part:
+                number += 1
                 yield _entry(check(json.loads(line)))
         except fastjsonschema.JsonSchemaException as error:
-            raise SurveyError(f"files.jsonl:{number}: {error.message}") from error
+            raise SurveyError(f"files.jsonl:{number}: {error}") from error
         except (ValueError, RecursionError) as error:
             raise SurveyError(f"files.jsonl:{number}: {error}") from error
         except (zipfile.BadZipFile, OSError, EOFError) as error:

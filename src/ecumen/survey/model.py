@@ -13,8 +13,6 @@ from functools import cached_property
 from ecumen.survey.files import FileTable
 
 
-
-
 @dataclass(frozen=True, slots=True)
 class Account:
     """A line of passwd(5), without the password field."""

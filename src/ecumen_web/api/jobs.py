@@ -24,7 +24,7 @@ class JobView(APIView):
         """What a job is doing now."""
         return Response(JobSerializer(get_object_or_404(JobRecord, pk=number)).data)
 
-    @extend_schema(request=None, responses=JobSerializer)
+    @extend_schema(request=None, responses={200: JobSerializer})
     def delete(self, request: Request, number: int) -> Response:
         """Asks a job to stop; it does at its next step."""
         job = get_object_or_404(JobRecord, pk=number)

@@ -23,13 +23,15 @@ class PassageSerializer(DataclassSerializer[Passage]):
 class QuestionSerializer(serializers.Serializer[object]):
     url = serializers.CharField(max_length=65536)
     to = serializers.CharField(max_length=100, required=False)
-    source = serializers.CharField(max_length=100, required=False)
+    source = serializers.CharField(max_length=100, required=False)  # type: ignore[assignment]
     method = serializers.CharField(max_length=40, required=False, default="GET")
 
 
 class PassageView(APIView):
-    @extend_schema(parameters=[OpenApiParameter("survey", str, "path"), QuestionSerializer],
-                   responses=PassageSerializer)
+    @extend_schema(
+        parameters=[OpenApiParameter("survey", str, "path"), QuestionSerializer],
+        responses=PassageSerializer,
+    )
     def get(self, request: Request, survey: str) -> Response:
         """The passage of one request on a survey: every gate, and every obstacle."""
         asked = QuestionSerializer(data=request.query_params)

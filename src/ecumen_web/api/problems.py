@@ -15,7 +15,8 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
     if isinstance(error, EcumenError):
         return Response({"detail": str(error)}, status=400)
     if isinstance(error, ValidationError):
-        first = next(iter(error.detail.items())) if isinstance(error.detail, dict) else None
-        text = f"{first[0]}: {first[1][0]}" if first else str(error)
-        return Response({"detail": text}, status=400)
+        fields = error.detail if isinstance(error.detail, dict) else {"": error.detail}
+        field, lines = next(iter(fields.items()))
+        text = " ".join(str(line) for line in lines)
+        return Response({"detail": f"{field}: {text}"}, status=400)
     return exception_handler(error, context)

@@ -69,7 +69,7 @@ class SessionView(APIView):
         request.user = user
         return self._state(request)
 
-    @extend_schema(request=None, responses=SessionSerializer)
+    @extend_schema(request=None, responses={200: SessionSerializer})
     def delete(self, request: Request) -> Response:
         """Signs out."""
         logout(request._request)

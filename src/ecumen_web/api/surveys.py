@@ -47,7 +47,9 @@ class SurveysView(APIView):
         """All surveys, the latest first."""
         return Response(SurveySerializer(SurveyRecord.objects.all()[:200], many=True).data)
 
-    @extend_schema(request={"multipart/form-data": UploadSerializer}, responses=JobSerializer)
+    @extend_schema(
+        request={"multipart/form-data": UploadSerializer}, responses={202: JobSerializer}
+    )
     def post(self, request: Request) -> Response:
         """Starts a job that loads a survey file."""
         given = UploadSerializer(data=request.data)

@@ -21,7 +21,9 @@ def survey_row(survey: Survey, file: str, digest: str) -> SurveyRecord:
         file=file,
         digest=digest,
         paths=len(survey.files),
-        engines=[{"kind": e.kind, "version": e.version, "config": e.config} for e in survey.engines],
+        engines=[
+            {"kind": e.kind, "version": e.version, "config": e.config} for e in survey.engines
+        ],
         gaps=[{"what": g.what, "path": clean(g.path), "why": g.why} for g in survey.gaps[:1000]],
     )
 

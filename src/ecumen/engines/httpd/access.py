@@ -142,9 +142,7 @@ def judge(access: Access, visitor: Visitor) -> tuple[Outcome | None, tuple[Direc
 
 
 def _whole(access: Access, visitor: Visitor, assumed: dict[int, Outcome]) -> Outcome:
-    own = _combined(
-        [_judge(rule, visitor, assumed) for rule in access.rules], conjunction=False
-    )
+    own = _combined([_judge(rule, visitor, assumed) for rule in access.rules], conjunction=False)
     if access.inherited is None:
         return own
     base = _whole(access.inherited, visitor, assumed)
@@ -239,9 +237,7 @@ def _network(text: str) -> ipaddress.IPv4Network | ipaddress.IPv6Network | None:
             return ipaddress.ip_network(f"{host}/{mask}", strict=False)
         if ":" not in text and text.rstrip(".").count(".") < 3:
             parts = text.rstrip(".").split(".")
-            return ipaddress.ip_network(
-                f"{'.'.join([*parts, '0', '0', '0'][:4])}/{8 * len(parts)}"
-            )
+            return ipaddress.ip_network(f"{'.'.join([*parts, '0', '0', '0'][:4])}/{8 * len(parts)}")
         return ipaddress.ip_network(text)
     except ValueError:
         return None

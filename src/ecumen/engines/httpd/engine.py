@@ -11,10 +11,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from ecumen.engines.httpd import types
-from ecumen.engines.httpd.access import Outcome, Visitor, judge
+from ecumen.engines.httpd.access import Access, Outcome, Visitor, judge
 from ecumen.engines.httpd.choice import Chooser, Chosen
 from ecumen.engines.httpd.hostname import HostHeader, read_host
-from ecumen.engines.httpd.server import Host, Server, load, with_value
+from ecumen.engines.httpd.server import Host, Section, Server, load, with_value
 from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.source import SurveySource
 from ecumen.engines.httpd.uri import escaped, read_path
@@ -43,6 +43,10 @@ from ecumen.survey import EngineRecord, Entry, Kind, Survey
 LONGEST_LINE = 8190  # LimitRequestLine, bytes
 EVALUATED_METHODS = ("GET", "HEAD", "POST")
 REDIRECT = "text/html; charset=iso-8859-1"
+
+
+# A section that binds: its title, its settings, and where it stands (None: the server's own).
+_Bound = tuple[str, Settings, Section | None]
 
 
 @dataclass(slots=True)
@@ -167,9 +171,12 @@ class HttpdEngine:
     def claims(self, arrival: Arrival) -> bool:
         """Whether a site here claims the name that is asked for, on this address and port."""
         header = read_host(arrival.host)
-        return self.chooser.choose(
-            arrival.address, arrival.port, header, arrival.host is not None
-        ).ground == "site.named"
+        return (
+            self.chooser.choose(
+                arrival.address, arrival.port, header, arrival.host is not None
+            ).ground
+            == "site.named"
+        )
 
     def handle(self, arrival: Arrival) -> Handling:
         """Everything that happens to a request that arrived here."""
@@ -181,8 +188,14 @@ class HttpdEngine:
         address = read_path(arrival.path)
         way = find_way(self.survey, host, self.walker, address)
         handling = Handling(
-            host.label, host.place, site, way.part,
-            Part("rule.open"), Part("ladder.clear"), Part("serve.file"), self._record(host),
+            host.label,
+            host.place,
+            site,
+            way.part,
+            Part("rule.open"),
+            Part("ladder.clear"),
+            Part("serve.file"),
+            self._record(host),
         )
         handling.log = next((log.path for log in host.logs if not log.conditional), None)
         for directive in host.unread:
@@ -193,9 +206,7 @@ class HttpdEngine:
         self._rest(handling, arrival, host, header, address.path, way)
         return handling
 
-    def _site(
-        self, arrival: Arrival, chosen: Chosen, header: HostHeader, has_host: bool
-    ) -> Part:
+    def _site(self, arrival: Arrival, chosen: Chosen, header: HostHeader, has_host: bool) -> Part:
         part = Part(chosen.ground, dict(chosen.facts) | {"site": chosen.host.label})
         part.picture = list(chosen.claims)
         part.proofs = [_host_proof(chosen.host)]
@@ -242,8 +253,13 @@ class HttpdEngine:
             part.code = "passage.not-reached"
 
     def _rest(
-        self, handling: Handling, arrival: Arrival, host: Host, header: HostHeader,
-        path: str, way: Way,
+        self,
+        handling: Handling,
+        arrival: Arrival,
+        host: Host,
+        header: HostHeader,
+        path: str,
+        way: Way,
     ) -> None:
         assert way.filename is not None
         visitor = Visitor(arrival.client, arrival.address, arrival.method, arrival.signed_in)
@@ -265,9 +281,7 @@ class HttpdEngine:
     def _worker_name(self) -> str:
         return self.subject.name if self.subject else ""
 
-    def _share(
-        self, handling: Handling, blocks: Sequence[Block], doubts: Sequence[Doubt]
-    ) -> None:
+    def _share(self, handling: Handling, blocks: Sequence[Block], doubts: Sequence[Doubt]) -> None:
         """Each block and doubt goes to the gate that its code names."""
         for block in blocks:
             part: Part = getattr(handling, block.code.partition(".")[0])
@@ -283,16 +297,14 @@ class HttpdEngine:
             walk = self._walks[id(host)] = FolderWalk(host, self.walker)
         walked = walk.walk(filename)
         settings = walked.settings
-        sections = [(title, own, section) for title, own, section in walked.sections]
+        sections: list[_Bound] = list(walked.sections)
         doubts = list(walked.doubts)
         for section in host.addresses:
             fits = section.fits_address(path)
             if fits is None:
                 proof = proof_of(section.directive)
                 facts = {"pattern": section.pattern}
-                doubts.append(
-                    Doubt("rule.pattern-unknown", Rank(Phase.ENTRY, 2), facts, (proof,))
-                )
+                doubts.append(Doubt("rule.pattern-unknown", Rank(Phase.ENTRY, 2), facts, (proof,)))
             elif fits:
                 settings = section.settings.over(settings)
                 sections.append((section.directive.quoted, section.settings, section))
@@ -301,7 +313,7 @@ class HttpdEngine:
         self._access(target, sections, visitor)
         return target
 
-    def _access(self, target: _Target, sections: Sequence[object], visitor: Visitor) -> None:
+    def _access(self, target: _Target, sections: Sequence[_Bound], visitor: Visitor) -> None:
         access = target.settings.access
         outcome: Outcome | None = Outcome.GRANTED
         rank = Rank(Phase.ACCESS)
@@ -385,10 +397,10 @@ def _only_local(proofs: tuple[Proof, ...]) -> bool:
 
 
 def _rule_lines(
-    sections: Sequence[object], access: object, outcome: Outcome | None
+    sections: Sequence[_Bound], access: Access | None, outcome: Outcome | None
 ) -> list[RuleLine]:
     lines = []
-    for title, settings, section in sections:  # type: ignore[misc]
+    for title, settings, section in sections:
         own = settings.access
         if own is None or not own.rules:
             continue
@@ -399,12 +411,13 @@ def _rule_lines(
     return lines
 
 
-def _within(own: object, access: object) -> bool:
-    current = access
+def _within(own: Access, access: Access) -> bool:
+    """Whether the rules of one section are among those that hold in the end."""
+    current: Access | None = access
     while current is not None:
-        if current.rules is own.rules or current.rules == own.rules:  # type: ignore[attr-defined]
+        if current.rules == own.rules:
             return True
-        current = current.inherited  # type: ignore[attr-defined]
+        current = current.inherited
     return False
 
 
@@ -412,8 +425,16 @@ class _Serving:
     """The last decision: file, index, listing, redirect to the folder, or nothing there."""
 
     def __init__(
-        self, engine: HttpdEngine, handling: Handling, host: Host, header: HostHeader,
-        arrival: Arrival, visitor: Visitor, path: str, target: _Target, way: Way,
+        self,
+        engine: HttpdEngine,
+        handling: Handling,
+        host: Host,
+        header: HostHeader,
+        arrival: Arrival,
+        visitor: Visitor,
+        path: str,
+        target: _Target,
+        way: Way,
     ) -> None:
         self.engine = engine
         self.handling = handling

@@ -18,27 +18,24 @@ _OTHER_IDENTIFIERS = {file: name for name, file in _OTHER_FILES.items()}
 # mod_autoindex, mod_dir, mod_mime and the authorization modules are evaluated.
 OWN = frozenset(
     f"{name}_module"
-    for name in (
-        "access_compat actions alias allowmethods allowhandlers asis auth_basic auth_digest "
-        "auth_form "
-        "authn_anon authn_core authn_dbd authn_dbm authn_file authn_socache authnz_fcgi "
-        "authnz_ldap authz_core authz_dbd authz_dbm authz_groupfile authz_host authz_owner "
-        "authz_user autoindex brotli bucketeer buffer cache cache_disk cache_socache "
-        "case_filter case_filter_in cern_meta "
-        "cgi cgid charset_lite core data dav dav_fs dav_lock dbd deflate dialup dir dumpio echo "
-        "env "
-        "expires ext_filter file_cache filter headers heartbeat heartmonitor http http2 ident "
-        "imagemap include info lbmethod_bybusyness lbmethod_byrequests lbmethod_bytraffic "
-        "lbmethod_heartbeat ldap log_config log_debug log_forensic logio lua macro md mime "
-        "mime_magic mpm_event mpm_prefork mpm_worker negotiation proxy proxy_ajp "
-        "proxy_balancer proxy_connect proxy_express proxy_fcgi proxy_fdpass proxy_ftp "
-        "proxy_hcheck proxy_html proxy_http proxy_http2 proxy_scgi proxy_uwsgi "
-        "proxy_wstunnel ratelimit reflector remoteip reqtimeout request rewrite sed session "
-        "session_cookie session_crypto session_dbd setenvif slotmem_plain slotmem_shm so "
-        "socache_dbm socache_memcache socache_redis socache_shmcb speling ssl status "
-        "substitute suexec systemd tls unique_id unixd userdir usertrack version vhost_alias "
-        "watchdog xml2enc"
-    ).split()
+    for name in """
+    access_compat actions alias allowmethods allowhandlers asis auth_basic auth_digest
+    auth_form authn_anon authn_core authn_dbd authn_dbm authn_file authn_socache authnz_fcgi
+    authnz_ldap authz_core authz_dbd authz_dbm authz_groupfile authz_host authz_owner
+    authz_user autoindex brotli bucketeer buffer cache cache_disk cache_socache case_filter
+    case_filter_in cern_meta cgi cgid charset_lite core data dav dav_fs dav_lock dbd deflate
+    dialup dir dumpio echo env expires ext_filter file_cache filter headers heartbeat
+    heartmonitor http http2 ident imagemap include info lbmethod_bybusyness
+    lbmethod_byrequests lbmethod_bytraffic lbmethod_heartbeat ldap log_config log_debug
+    log_forensic logio lua macro md mime mime_magic mpm_event mpm_prefork mpm_worker
+    negotiation proxy proxy_ajp proxy_balancer proxy_connect proxy_express proxy_fcgi
+    proxy_fdpass proxy_ftp proxy_hcheck proxy_html proxy_http proxy_http2 proxy_scgi
+    proxy_uwsgi proxy_wstunnel ratelimit reflector remoteip reqtimeout request rewrite sed
+    session session_cookie session_crypto session_dbd setenvif slotmem_plain slotmem_shm so
+    socache_dbm socache_memcache socache_redis socache_shmcb speling ssl status substitute
+    suexec systemd tls unique_id unixd userdir usertrack version vhost_alias watchdog
+    xml2enc
+""".split()
 )
 
 

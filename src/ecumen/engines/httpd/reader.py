@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from fnmatch import translate
-from functools import lru_cache
+from functools import lru_cache, partial
 
 from ecumen.engines.httpd.lexer import decode, logical_lines, next_word, with_variables, words
 from ecumen.engines.httpd.modules import identifier
@@ -105,13 +105,12 @@ class Reader:
         lines = _Lines(path, logical_lines(decode(text)))
         self._until(lines, None, into, depth)
 
-    def _until(
-        self, lines: _Lines, section: str | None, into: list[Directive], depth: int
-    ) -> None:
+    def _until(self, lines: _Lines, section: str | None, into: list[Directive], depth: int) -> None:
         """Directives up to the end of the section (or of the file, without one)."""
         opened = lines.at
         while (line := lines.next()) is not None:
-            line = with_variables(line, lambda name, at=lines.at: self._variable(name, at))
+            if "${" in line:
+                line = with_variables(line, partial(self._variable, lines.at))
             name, rest = next_word(line)
             if not name:
                 continue
@@ -136,7 +135,7 @@ class Reader:
         if name[2:-1].lower() != section[1:].lower():
             raise _Stop(at, f"expected </{section[1:]}> but saw {name}")
 
-    def _variable(self, name: str, at: Place) -> str | None:
+    def _variable(self, at: Place, name: str) -> str | None:
         if name.lower() in self.variables:
             return self.variables[name.lower()]
         if name in self.environment:
@@ -179,9 +178,7 @@ class Reader:
         if len(given) == 2:
             self.variables[given[0].lower()] = given[1]
 
-    def _include(
-        self, name: str, rest: str, into: list[Directive], depth: int, at: Place
-    ) -> None:
+    def _include(self, name: str, rest: str, into: list[Directive], depth: int, at: Place) -> None:
         given = words(rest)
         if len(given) != 1:
             raise _Stop(at, f"{name} takes one argument")

@@ -20,14 +20,14 @@ from ecumen.engines.httpd.settings import (
     EMPTY,
     Choice,
     Draft,
-    Options,
     Opt,
+    Options,
     Settings,
     flat,
     section_settings,
 )
 from ecumen.engines.patterns import compiled, found, shell_pattern
-from ecumen.engines.sites import Binding, Doubt, Proof, Rank, Phase, proof_of
+from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank, proof_of
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
 from ecumen.survey import EngineRecord
 
@@ -206,9 +206,7 @@ class _Compiler:
         return host
 
     def _virtual(self, directive: Directive) -> None:
-        bindings = tuple(
-            _binding(text, directive.place) for text in words(directive.text)
-        )
+        bindings = tuple(_binding(text, directive.place) for text in words(directive.text))
         host = Host(directive.place, directive, bindings)
         self.hosts.append(self.host(host, directive.children or ()))
 
@@ -219,9 +217,7 @@ class _Compiler:
             return
         address, _, port = given[0].rpartition(":")
         if port.isdigit():
-            self.listens.append(
-                Binding(address.strip("[]") or "*", int(port), directive.place)
-            )
+            self.listens.append(Binding(address.strip("[]") or "*", int(port), directive.place))
 
     def server_name(self, host: Host, directive: Directive, given: list[str]) -> None:
         match = _NAME.fullmatch(given[0]) if given else None
@@ -251,7 +247,7 @@ class _Compiler:
     def user_dir(self, host: Host, directive: Directive, given: list[str]) -> None:
         word = given[0].lower() if given else ""
         mine = host.user_folders
-        people = {name: directive for name in given[1:]}
+        people = dict.fromkeys(given[1:], directive)
         if word in ("disable", "disabled"):
             if people:
                 mine = replace(mine, off={**mine.off, **people})
@@ -436,9 +432,7 @@ def _global_doubts(reader: Reader, tree: Tree) -> Iterable[Doubt]:
         name = directive.name.lower()
         if name == "loadmodule" and identifier(words(directive.text)[0]) not in OWN:
             module = words(directive.text)[0]
-            yield Doubt(
-                "site.module-unknown", start, {"module": module}, (proof_of(directive),)
-            )
+            yield Doubt("site.module-unknown", start, {"module": module}, (proof_of(directive),))
         if name in CONDITIONAL and directive.taken is None:
             yield Doubt("site.condition-unknown", start, {}, (proof_of(directive),))
         if name in ("<macro", "use"):

@@ -162,9 +162,7 @@ class Settings:
 EMPTY = Settings()
 
 
-def _endings_over(
-    mine: Mapping[str, Ending], base: Mapping[str, Ending]
-) -> Mapping[str, Ending]:
+def _endings_over(mine: Mapping[str, Ending], base: Mapping[str, Ending]) -> Mapping[str, Ending]:
     if not mine or not base:
         return mine or base
     merged = dict(base)

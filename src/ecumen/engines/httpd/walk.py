@@ -117,7 +117,9 @@ class FolderWalk:
         step = self.walker.search(here)
         assert step.decision is not None
         walked.rungs.append(
-            Rung(walked.path, here, "x", step.decision.allowed, step.decision.by, step.decision.line)
+            Rung(
+                walked.path, here, "x", step.decision.allowed, step.decision.by, step.decision.line
+            )
         )
         if step.blocked:
             self._shut(walked, step, rank)

@@ -168,8 +168,15 @@ def personal_folder(pattern: str, name: str, home: str) -> str | None:
 
 
 def _candidate(
-    survey: Survey, host: Host, walker: Walker | None, path: str, name: str, behind: str,
-    pattern: str, last: bool, part: Part,
+    survey: Survey,
+    host: Host,
+    walker: Walker | None,
+    path: str,
+    name: str,
+    behind: str,
+    pattern: str,
+    last: bool,
+    part: Part,
 ) -> Way | None:
     line = host.user_folders.folders_line
     proof = proof_of(line) if line else None

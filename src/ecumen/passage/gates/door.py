@@ -75,7 +75,7 @@ def _take(now: Situation, engine: Engine) -> None:
 def _listening(now: Situation, address: str, port: int) -> Listener | None:
     hits = [x for x in now.survey.listeners if x.port == port and _covers(x.address, address)]
     exact = [x for x in hits if x.address == address]
-    return (exact or hits or [None])[0]
+    return next(iter(exact or hits), None)
 
 
 def _covers(bound: str, address: str) -> bool:
@@ -116,7 +116,9 @@ GATE = Gate(
     judge,
     {
         "door.open": Words("{program} listens on {address}, port {port}."),
-        "door.declared": Words("The configuration has the engine listen on {address}, port {port}."),
+        "door.declared": Words(
+            "The configuration has the engine listen on {address}, port {port}."
+        ),
         "door.unheard": Words(
             "Nothing listens on {address}, port {port}: the connection is refused.",
             "Have the engine listen on port {port}, or bring the site to a port that is open.",

@@ -69,9 +69,7 @@ def _likely(now: Situation) -> str | None:
 
 def _arrival(now: Situation, address: str) -> Arrival:
     request = now.request
-    return Arrival(
-        address, request.port, False, None, request.host_header, "GET", "/", None, None
-    )
+    return Arrival(address, request.port, False, None, request.host_header, "GET", "/", None, None)
 
 
 def _literal(name: str) -> str | None:

@@ -19,7 +19,9 @@ GATE = Gate(
         "serve.index-refused": Words("The index {path} is there, but may not be served."),
         "serve.listing": Words("There is no index, and the folder's listing is shown."),
         "serve.folder-redirect": Words("{path} is a folder: the visitor is sent to {location}."),
-        "serve.index-folder": Words("The index is a folder itself: the visitor is sent to {location}."),
+        "serve.index-folder": Words(
+            "The index is a folder itself: the visitor is sent to {location}."
+        ),
         "serve.missing": Words(
             "There is no {path}.", "Put the file there, or mend the address that leads to it."
         ),
@@ -38,7 +40,9 @@ GATE = Gate(
             "Leave out what stands behind the file.",
         ),
         "serve.handler": Words("The content is made by {handler}; what it answers is not known."),
-        "serve.variants": Words("A file with further endings may be chosen for {name}; not evaluated yet."),
+        "serve.variants": Words(
+            "A file with further endings may be chosen for {name}; not evaluated yet."
+        ),
         "serve.index-elsewhere": Words("The index {name} lies elsewhere; not evaluated yet."),
         "serve.pipe": Words("{path} is a pipe: the request would wait for its other end."),
         "serve.types-unread": Words("The list of content types {path} is not in the survey."),

@@ -41,8 +41,12 @@ GATE = Gate(
         "site.module-unknown": Words("What the module {module} does is not known."),
         "site.condition-unknown": Words("Whether this conditional section holds is not known."),
         "site.not-evaluated": Words("{directive} is not evaluated yet."),
-        "site.binding-unresolved": Words("A site is bound to {name}, of which no address is known."),
-        "site.nameless": Words("A site without a name takes that of {address}, which is not known."),
+        "site.binding-unresolved": Words(
+            "A site is bound to {name}, of which no address is known."
+        ),
+        "site.nameless": Words(
+            "A site without a name takes that of {address}, which is not known."
+        ),
         "site.pattern-unknown": Words("The pattern {pattern} is not evaluated."),
         "site.method": Words("Requests by {method} are not evaluated yet."),
         "site.long-line": Words("The engine may refuse a request line of this length."),

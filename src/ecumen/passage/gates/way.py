@@ -17,7 +17,9 @@ GATE = Gate(
         "way.root": Words("{address} lies in the site's document root: {path}."),
         "way.alias": Words("The alias {alias} leads to {path}."),
         "way.personal": Words("The personal site of {account} lives at {path}."),
-        "way.personal-elsewhere": Words("Personal sites are elsewhere: the visitor is sent to {location}."),
+        "way.personal-elsewhere": Words(
+            "Personal sites are elsewhere: the visitor is sent to {location}."
+        ),
         "way.bad-path": Words(
             "The engine refuses the path as malformed.",
             "Mend the escapes in the address, and do not lead above its root.",
@@ -27,7 +29,9 @@ GATE = Gate(
             "Use a plain slash, or let the engine accept escaped ones.",
         ),
         "way.no-root": Words("No document root is set, and the engine's own is not known."),
-        "way.upstream": Words("{directive} may hand this request to an upstream; not evaluated yet."),
+        "way.upstream": Words(
+            "{directive} may hand this request to an upstream; not evaluated yet."
+        ),
         "way.redirect": Words("{directive} may send the visitor on; not evaluated yet."),
         "way.not-evaluated": Words("{directive} is not evaluated yet."),
         "way.personal-unseen": Words("The survey does not hold {path}."),

@@ -5,69 +5,113 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
-    dependencies = [
-    ]
+    dependencies = []
 
     operations = [
         migrations.CreateModel(
-            name='SurveyRecord',
+            name="SurveyRecord",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('host', models.CharField(max_length=255)),
-                ('taken_at', models.DateTimeField()),
-                ('loaded_at', models.DateTimeField(auto_now_add=True)),
-                ('file', models.CharField(max_length=100)),
-                ('digest', models.CharField(max_length=64, unique=True)),
-                ('paths', models.PositiveIntegerField()),
-                ('engines', models.JSONField(default=list)),
-                ('gaps', models.JSONField(default=list)),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("host", models.CharField(max_length=255)),
+                ("taken_at", models.DateTimeField()),
+                ("loaded_at", models.DateTimeField(auto_now_add=True)),
+                ("file", models.CharField(max_length=100)),
+                ("digest", models.CharField(max_length=64, unique=True)),
+                ("paths", models.PositiveIntegerField()),
+                ("engines", models.JSONField(default=list)),
+                ("gaps", models.JSONField(default=list)),
             ],
             options={
-                'ordering': ('-taken_at', '-id'),
+                "ordering": ("-taken_at", "-id"),
             },
         ),
         migrations.CreateModel(
-            name='JobRecord',
+            name="JobRecord",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('state', models.CharField(choices=[('waiting', 'Waiting'), ('running', 'Running'), ('done', 'Done'), ('failed', 'Failed'), ('cancelled', 'Cancelled')], default='waiting', max_length=10)),
-                ('doing', models.CharField(default='waiting', max_length=200)),
-                ('done', models.PositiveIntegerField(default=0)),
-                ('total', models.PositiveIntegerField(default=0)),
-                ('error', models.TextField(default='')),
-                ('file', models.CharField(max_length=100)),
-                ('asked_at', models.DateTimeField(auto_now_add=True)),
-                ('cancel', models.BooleanField(default=False)),
-                ('survey', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to='store.surveyrecord')),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                (
+                    "state",
+                    models.CharField(
+                        choices=[
+                            ("waiting", "Waiting"),
+                            ("running", "Running"),
+                            ("done", "Done"),
+                            ("failed", "Failed"),
+                            ("cancelled", "Cancelled"),
+                        ],
+                        default="waiting",
+                        max_length=10,
+                    ),
+                ),
+                ("doing", models.CharField(default="waiting", max_length=200)),
+                ("done", models.PositiveIntegerField(default=0)),
+                ("total", models.PositiveIntegerField(default=0)),
+                ("error", models.TextField(default="")),
+                ("file", models.CharField(max_length=100)),
+                ("asked_at", models.DateTimeField(auto_now_add=True)),
+                ("cancel", models.BooleanField(default=False)),
+                (
+                    "survey",
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        to="store.surveyrecord",
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='SiteRecord',
+            name="SiteRecord",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('position', models.PositiveIntegerField()),
-                ('engine', models.CharField(max_length=10)),
-                ('name', models.CharField(max_length=300)),
-                ('personal', models.BooleanField(default=False)),
-                ('declared_at', models.CharField(max_length=4200)),
-                ('binding', models.CharField(max_length=300)),
-                ('root', models.CharField(max_length=4100, null=True)),
-                ('owner', models.CharField(max_length=300, null=True)),
-                ('url', models.CharField(max_length=1000)),
-                ('to', models.CharField(max_length=50)),
-                ('state', models.CharField(max_length=10)),
-                ('status', models.PositiveSmallIntegerField(null=True)),
-                ('gate', models.CharField(max_length=10)),
-                ('reason', models.TextField()),
-                ('obstacles', models.PositiveSmallIntegerField()),
-                ('survey', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='sites', to='store.surveyrecord')),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("position", models.PositiveIntegerField()),
+                ("engine", models.CharField(max_length=10)),
+                ("name", models.CharField(max_length=300)),
+                ("personal", models.BooleanField(default=False)),
+                ("declared_at", models.CharField(max_length=4200)),
+                ("binding", models.CharField(max_length=300)),
+                ("root", models.CharField(max_length=4100, null=True)),
+                ("owner", models.CharField(max_length=300, null=True)),
+                ("url", models.CharField(max_length=1000)),
+                ("to", models.CharField(max_length=50)),
+                ("state", models.CharField(max_length=10)),
+                ("status", models.PositiveSmallIntegerField(null=True)),
+                ("gate", models.CharField(max_length=10)),
+                ("reason", models.TextField()),
+                ("obstacles", models.PositiveSmallIntegerField()),
+                (
+                    "survey",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="sites",
+                        to="store.surveyrecord",
+                    ),
+                ),
             ],
             options={
-                'ordering': ('position',),
-                'indexes': [models.Index(fields=['survey', 'position'], name='store_siter_survey__da4703_idx')],
+                "ordering": ("position",),
+                "indexes": [
+                    models.Index(
+                        fields=["survey", "position"], name="store_siter_survey__da4703_idx"
+                    )
+                ],
             },
         ),
     ]

@@ -1,0 +1,88 @@
+# make demo: the application with the demo data. make test: everything that must hold.
+SHELL := /bin/bash
+.DEFAULT_GOAL := help
+VENV ?= .venv
+PY := $(VENV)/bin/python
+PORT ?= 8420
+SEED ?= 1
+WORLDS ?= 20
+ASKS ?= 500
+APP := src/ecumen_web/app/index.html
+API := src/ecumen_web/api/openapi.yaml
+FRONT_SOURCES := $(shell find frontend/src frontend/public -type f 2>/dev/null) \
+  frontend/index.html frontend/vite.config.ts frontend/package.json
+
+.PHONY: help setup system demo test quick check fix api app bench agreement pictures
+
+help:
+	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 12
+
+# --- setting up: each target installs what it needs ---
+
+system:
+	@bin/install-system demo
+
+$(VENV)/.installed: pyproject.toml requirements.lock build_frontend.py
+	@bin/install-system demo
+	test -x $(PY) || python3 -m venv $(VENV)
+	$(PY) -m pip install --quiet --disable-pip-version-check -r requirements.lock
+	$(PY) -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	touch $@
+
+frontend/node_modules/.installed: frontend/package-lock.json
+	@bin/install-system demo
+	cd frontend && npm ci --ignore-scripts --no-fund --no-audit --loglevel=error
+	touch $@
+
+$(APP): frontend/node_modules/.installed $(FRONT_SOURCES)
+	cd frontend && npm run --silent build -- --logLevel warn
+	touch $@
+
+setup: $(VENV)/.installed frontend/node_modules/.installed ## everything that is needed to work here
+
+app: $(APP) ## builds the screen
+
+demo: $(VENV)/.installed $(APP) ## the application with the demo data, on http://127.0.0.1:8420
+	@ECUMEN_HOME=$${ECUMEN_HOME:-$(CURDIR)/.cache/demo} $(VENV)/bin/ecumen demo --port $(PORT)
+
+# --- what must hold ---
+
+test: ## everything, from a fresh machine
+	@bin/install-system test
+	@$(MAKE) --no-print-directory setup app check
+	cd frontend && npm run --silent test
+	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -rs
+	@bin/install-system missing
+
+quick: setup ## the tests that take under a minute
+	cd frontend && npm run --silent test
+	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -m "not server and not browser"
+
+check: setup ## formatter, linters, types, contracts
+	$(VENV)/bin/ruff format --check .
+	$(VENV)/bin/ruff check .
+	$(VENV)/bin/mypy
+	$(VENV)/bin/lint-imports
+	cd frontend && npm run --silent lint && npm run --silent types
+	@bin/check-api
+
+fix: setup ## formats, and mends what can be mended
+	$(VENV)/bin/ruff format .
+	$(VENV)/bin/ruff check --fix .
+	cd frontend && npm run --silent fix
+
+api: setup ## the API's description and the client's types
+	bin/make-api $(API) frontend/src/api/schema.gen.ts
+
+bench: setup app ## the benchmarks, each beside its baseline
+	@bin/install-system test
+	ECUMEN_HOME=$(CURDIR)/.cache/bench $(PY) -m tests.bench
+
+agreement: setup ## generated worlds against the real server; SEED, WORLDS, ASKS
+	@bin/install-system test
+	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/agreement_test.py \
+	  --seed $(SEED) --worlds $(WORLDS) --asks $(ASKS)
+
+pictures: setup app ## the pictures in docs/screenshots, from the demo data
+	@bin/install-system test
+	ECUMEN_HOME=$(CURDIR)/.cache/pictures $(PY) -m tests.pictures

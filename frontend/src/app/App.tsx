@@ -1,0 +1,50 @@
+import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
+import { BrowserRouter, Navigate, Route, Routes } from "react-router";
+import { Problem } from "../api/client";
+import { sessionQuery } from "../api/session";
+import { FollowPage } from "../features/follow";
+import { OverviewPage } from "../features/overview";
+import { SurveysPage } from "../features/surveys";
+import { Failed, Waiting } from "../ui/States";
+import { Frame } from "./Frame";
+import { Guard } from "./Guard";
+import { SignIn } from "./SignIn";
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 60_000,
+      refetchOnWindowFocus: false,
+      retry: (count, error) => !(error instanceof Problem) && count < 2,
+    },
+  },
+});
+
+export function App() {
+  return (
+    <QueryClientProvider client={queries}>
+      <BrowserRouter>
+        <Guard>
+          <Rooms />
+        </Guard>
+      </BrowserRouter>
+    </QueryClientProvider>
+  );
+}
+
+function Rooms() {
+  const session = useQuery(sessionQuery);
+  if (session.isPending) return <Waiting>Opening the chart room</Waiting>;
+  if (session.isError) return <Failed error={session.error} retry={session.refetch} />;
+  if (!session.data.signed_in) return <SignIn />;
+  return (
+    <Routes>
+      <Route element={<Frame user={session.data.name} />}>
+        <Route index element={<OverviewPage />} />
+        <Route path="follow" element={<FollowPage />} />
+        <Route path="surveys" element={<SurveysPage />} />
+        <Route path="*" element={<Navigate to="/" replace />} />
+      </Route>
+    </Routes>
+  );
+}

@@ -1,0 +1,15 @@
+/** Whether a text is meant as an address: it has a scheme, a dot or a path. */
+export function isAddress(text: string): boolean {
+  return /^https?:\/\//i.test(text) || /^[^\s/]+(\.[^\s/]+|:\d+)(\/.*)?$/.test(text);
+}
+
+/** Where the address line leads: to a passage, or to the sites that a word fits. */
+export function destination(typed: string, params: URLSearchParams): string | null {
+  const text = typed.trim();
+  if (!text) return null;
+  if (!isAddress(text)) return `/?${new URLSearchParams({ q: text })}`;
+  const next = new URLSearchParams({ url: /^https?:\/\//i.test(text) ? text : `http://${text}` });
+  const source = params.get("from");
+  if (source) next.set("from", source);
+  return `/follow?${next}`;
+}

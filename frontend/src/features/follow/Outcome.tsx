@@ -1,0 +1,105 @@
+import { Copy } from "../../ui/Copy";
+import { Prose } from "../../ui/Prose";
+import { outcomeWords, type Tone, tone } from "./present";
+import type { Obstacle, Passage } from "./queries";
+import { Source } from "./Source";
+
+const TONES: Record<Tone, string> = {
+  clear: "border-clear text-clear",
+  blocked: "border-blocked text-blocked",
+  diverted: "border-diverted text-diverted",
+  unsure: "border-unsure text-unsure",
+};
+
+interface Props {
+  passage: Passage;
+  choose: (gate: string) => void;
+}
+
+/** What the visitor gets, what stands in the way, and what would mend it. */
+export function Outcome({ passage, choose }: Props) {
+  return (
+    <div className="space-y-6">
+      <header className={`border-l-4 pl-3 ${TONES[tone(passage)]}`}>
+        <p className="mono text-4xl leading-none font-semibold">{passage.status ?? "—"}
+          {passage.decided ? "" : "?"}
+        </p>
+        <p className="text-lg leading-tight font-medium">{outcomeWords(passage)}</p>
+      </header>
+      {passage.obstacles.length > 0 && <Obstacles obstacles={passage.obstacles} choose={choose} />}
+      {passage.unsure_because.length > 0 && (
+        <section aria-label="Not sure because">
+          <h3 className="mb-1 font-medium text-unsure">Not sure because</h3>
+          <ul className="space-y-2">
+            {passage.unsure_because.map((doubt) => (
+              <li key={`${doubt.gate} ${doubt.reason}`}>
+                <Prose text={doubt.reason} />
+                {doubt.evidence[0] && <Source proof={doubt.evidence[0]} />}
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+      <Facts passage={passage} />
+    </div>
+  );
+}
+
+function Obstacles({ obstacles, choose }: { obstacles: Obstacle[]; choose: Props["choose"] }) {
+  return (
+    <section aria-label="Obstacles">
+      <h3 className="mb-2 font-medium">
+        {obstacles.length === 1
+          ? "In the way"
+          : `In the way, ${obstacles.length} behind each other`}
+      </h3>
+      <ol className="space-y-4">
+        {obstacles.map((obstacle, number) => (
+          <li key={`${obstacle.code} ${obstacle.reason}`} className="grid grid-cols-[1.75rem_1fr]">
+            <span className="mono pt-0.5 font-semibold text-blocked">{number + 1}</span>
+            <div className="min-w-0">
+              <button
+                type="button"
+                onClick={() => choose(obstacle.gate)}
+                className="cursor-pointer text-left break-words decoration-line underline-offset-3 hover:underline"
+              >
+                <span className="sr-only">Gate {obstacle.gate}: </span>
+                <Prose text={obstacle.reason} />
+              </button>
+              {obstacle.mend && (
+                <p className="mt-1 border-l-2 border-clear pl-2 break-words text-clear">
+                  <Prose text={obstacle.mend} />
+                </p>
+              )}
+            </div>
+          </li>
+        ))}
+      </ol>
+    </section>
+  );
+}
+
+function Facts({ passage }: { passage: Passage }) {
+  const rows: ReadonlyArray<readonly [string, string | null]> = [
+    ["Site", passage.site ? passage.site.name : null],
+    ["Declared", passage.site ? passage.site.declared_at : null],
+    ["File", passage.file],
+    ["Type", passage.content_type],
+    ["Sent to", passage.location],
+    ["Log", passage.log],
+  ];
+  return (
+    <dl className="space-y-2 border-t border-line pt-4">
+      {rows.map(([word, value]) =>
+        value ? (
+          <div key={word}>
+            <dt className="text-sm text-faint">{word}</dt>
+            <dd className="min-w-0">
+              <code className="wrap-anywhere">{value}</code> <Copy text={value} label={word} />
+            </dd>
+          </div>
+        ) : null,
+      )}
+    </dl>
+  );
+}

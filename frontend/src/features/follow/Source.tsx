@@ -1,0 +1,30 @@
+import { Copy } from "../../ui/Copy";
+import type { Evidence } from "./queries";
+
+/** Where something is written, or what stands on disk. */
+export function Source({ proof }: { proof: Evidence }) {
+  if (proof.file) {
+    return (
+      <div className="min-w-0">
+        {proof.text && <code className="block break-words whitespace-pre-wrap">{proof.text}</code>}
+        <span className="mono text-faint">
+          {proof.file}:{proof.line}
+        </span>{" "}
+        <Copy text={`${proof.file}:${proof.line}`} label="the place" />
+      </div>
+    );
+  }
+  return (
+    <div className="min-w-0">
+      <code className="wrap-anywhere">{proof.path}</code>{" "}
+      {proof.path && <Copy text={proof.path} label="the path" />}
+      {proof.mode && (
+        <span className="mono block text-faint">
+          {proof.mode} {proof.owner}:{proof.group}
+          {proof.target ? ` → ${proof.target}` : ""}
+        </span>
+      )}
+      {proof.acl && <span className="mono block text-faint">{proof.acl}</span>}
+    </div>
+  );
+}

@@ -1,0 +1,1 @@
+export { FollowPage } from "./FollowPage";

@@ -1,0 +1,82 @@
+import { expect, test } from "vitest";
+import { courses, decidingTriad, openGate, outcomeWords, questionOf, tone } from "./present";
+import type { Gate, Passage, Rung } from "./queries";
+
+const gate = (name: string, verdict: Gate["verdict"]): Gate => ({
+  gate: name,
+  verdict,
+  code: `${name}.x`,
+  reason: "",
+});
+
+const passage = (over: Partial<Passage>): Passage => ({
+  url: "http://choir.example/",
+  decided: true,
+  status: 200,
+  site: null,
+  file: null,
+  content_type: null,
+  location: null,
+  upstream: null,
+  log: null,
+  summary: "",
+  deciding_gate: "serve",
+  gates: [gate("site", "clear"), gate("ladder", "clear"), gate("serve", "clear")],
+  obstacles: [],
+  unsure_because: [],
+  ...over,
+});
+
+const rung = (by: string, acl: string[] = []): Rung => ({
+  path: "/srv",
+  name: "srv",
+  real_path: "/srv",
+  kind: "dir",
+  mode: "0755",
+  triads: ["rwx", "r-x", "r-x"],
+  owner: "root",
+  group: "root",
+  acl,
+  target: null,
+  need: "x",
+  allowed: true,
+  by,
+  line: "",
+  words: "",
+});
+
+test("the course stops at the first obstacle and is only thought beyond it", () => {
+  const obstacle = { gate: "ladder", code: "", status: 403, reason: "", mend: "", evidence: [] };
+  expect(courses(passage({ obstacles: [obstacle] }))).toEqual(["sailed", "stopped", "beyond"]);
+  expect(courses(passage({}))).toEqual(["sailed", "sailed", "sailed"]);
+});
+
+test("the deciding gate stands open until another is chosen", () => {
+  expect(openGate(passage({}), null)?.gate).toBe("serve");
+  expect(openGate(passage({}), "site")?.gate).toBe("site");
+  expect(openGate(passage({}), "nonsense")?.gate).toBe("site");
+});
+
+test("no answer, a refusal and doubt are told apart", () => {
+  expect(outcomeWords(passage({ status: null }))).toBe("No answer");
+  expect(outcomeWords(passage({ status: 403 }))).toBe("Refused");
+  expect(outcomeWords(passage({ decided: false }))).toBe("Not sure");
+  expect([
+    tone(passage({})),
+    tone(passage({ status: 301 })),
+    tone(passage({ status: null })),
+    tone(passage({ decided: false })),
+  ]).toEqual(["clear", "diverted", "blocked", "unsure"]);
+});
+
+test("the triad that decided is marked, unless the ACL or nothing did", () => {
+  expect(
+    ["owner", "group", "other", "user", "root", ""].map((by) => decidingTriad(rung(by))),
+  ).toEqual([0, 1, 2, null, null, null]);
+  expect(decidingTriad(rung("group", ["user:ines:r-x"]))).toBeNull();
+});
+
+test("the address of the page is the question", () => {
+  const params = new URLSearchParams("url=http://a.example/&from=127.0.0.1&gate=site");
+  expect(questionOf(params)).toEqual({ url: "http://a.example/", source: "127.0.0.1" });
+});

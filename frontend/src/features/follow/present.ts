@@ -1,0 +1,83 @@
+import type { Gate, Passage, Passage as PassageType, Question, Rung, Verdict } from "./queries";
+
+export const VERDICT_WORDS: Record<Verdict, string> = {
+  clear: "passes",
+  blocked: "blocked",
+  diverted: "diverted",
+  unsure: "unsure",
+  skipped: "skipped",
+};
+
+/** The question that the page's address holds. */
+export function questionOf(params: URLSearchParams): Question {
+  const question: Question = { url: params.get("url") ?? "" };
+  for (const [key, name] of [
+    ["to", "to"],
+    ["from", "source"],
+    ["method", "method"],
+  ] as const) {
+    const value = params.get(key);
+    if (value) question[name] = value;
+  }
+  return question;
+}
+
+/** How the course runs at each gate: as far as the request comes, and as it would go on. */
+export type Course = "sailed" | "stopped" | "beyond";
+
+export function courses(passage: Passage): Course[] {
+  let course: Course = "sailed";
+  const first = passage.obstacles[0]?.gate;
+  return passage.gates.map((gate) => {
+    if (course === "stopped") course = "beyond";
+    if (course === "sailed" && first !== undefined && gate.gate === first) course = "stopped";
+    return course;
+  });
+}
+
+/** The gate that stands open: the one that was chosen, or else the one that decides. */
+export function openGate(passage: Passage, chosen: string | null): Gate | undefined {
+  const name = chosen ?? passage.deciding_gate;
+  return passage.gates.find((gate) => gate.gate === name) ?? passage.gates[0];
+}
+
+const STATUS_WORDS: Record<number, string> = {
+  200: "The page is shown",
+  301: "Sent on, for good",
+  302: "Sent on",
+  400: "Refused as malformed",
+  401: "Asked to sign in",
+  403: "Refused",
+  404: "Not found",
+  405: "Refused for its method",
+  500: "The server fails",
+};
+
+export function outcomeWords(passage: PassageType): string {
+  if (!passage.decided) return "Not sure";
+  if (passage.status === null) return "No answer";
+  return STATUS_WORDS[passage.status] ?? "Answered";
+}
+
+export type Tone = "clear" | "blocked" | "diverted" | "unsure";
+
+export function tone(passage: PassageType): Tone {
+  if (!passage.decided) return "unsure";
+  if (passage.status === null || passage.status >= 400) return "blocked";
+  if (passage.status >= 300) return "diverted";
+  return passage.gates.some((gate) => gate.verdict === "diverted") ? "diverted" : "clear";
+}
+
+/** Which of a step's three triads decided: 0 owner, 1 group, 2 other; null where none did. */
+export function decidingTriad(rung: Rung): number | null {
+  const at = ["owner", "group", "other"].indexOf(rung.by);
+  // A named entry of the ACL decides in place of the triads.
+  if (at < 0 || (rung.acl.length > 0 && rung.by === "group")) return null;
+  return at;
+}
+
+const NEEDS: Record<string, string> = { r: "read", w: "write", x: "pass" };
+
+export function needWords(rung: Rung): string {
+  return NEEDS[rung.need] ?? "follow";
+}

@@ -1,0 +1,60 @@
+import { memo } from "react";
+import { Link } from "react-router";
+import { Mark, STATE_WORDS } from "./Mark";
+import { followLink, type Grouping, shoals } from "./present";
+import type { Site } from "./queries";
+
+// With more sites than this, only those in trouble carry their name.
+const MOST_NAMED = 160;
+
+/** Every site as a mark, in groups. */
+export const Field = memo(function Field({ sites, by }: { sites: Site[]; by: Grouping }) {
+  const named = sites.length <= MOST_NAMED;
+  if (!sites.length) return <p className="py-8 text-faint">No site has these words.</p>;
+  return (
+    <div className="space-y-5">
+      {shoals(sites, by).map((shoal) => (
+        <section key={shoal.title} aria-label={shoal.title}>
+          <h2 className="mb-1.5 flex items-baseline gap-2 border-b border-line">
+            <span className={by === "kind" ? "font-medium" : "mono font-semibold"}>
+              {shoal.title}
+            </span>
+            <span className="text-sm text-faint">{shoal.sites.length}</span>
+          </h2>
+          <ul className="flex flex-wrap items-center gap-x-1 gap-y-1">
+            {shoal.sites.map((site) => (
+              <li key={site.id}>
+                <SiteMark site={site} named={named} />
+              </li>
+            ))}
+          </ul>
+        </section>
+      ))}
+    </div>
+  );
+});
+
+function SiteMark({ site, named }: { site: Site; named: boolean }) {
+  const fine = site.state === "ok";
+  const label = `${site.name}: ${STATE_WORDS[site.state]}${fine ? "" : `. ${site.reason}`}`;
+  return (
+    <Link
+      to={followLink(site)}
+      aria-label={label}
+      title={label}
+      className={`flex items-center gap-1 p-1 hover:bg-shoal ${fine ? "" : "border border-line bg-sheet"} ${named || !fine ? "pr-2" : ""}`}
+    >
+      <Mark state={site.state} personal={Boolean(site.personal)} />
+      {(named || !fine) && (
+        <span className={`mono leading-none ${fine ? "text-faint" : "font-semibold"}`}>
+          {shortName(site.name)}
+        </span>
+      )}
+    </Link>
+  );
+}
+
+/** A name without what all share. */
+function shortName(name: string): string {
+  return name.replace(/\.(example|test)$/, "");
+}

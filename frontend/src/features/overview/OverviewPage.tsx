@@ -1,0 +1,74 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useSearchParams } from "react-router";
+import { Problem } from "../../api/client";
+import { moment, plural } from "../../lib/text";
+import { Failed, Note, Waiting } from "../../ui/States";
+import { Causes } from "./Causes";
+import { Field } from "./Field";
+import { type Grouping, matching } from "./present";
+import { sitesQuery } from "./queries";
+import { Tools } from "./Tools";
+
+const GROUPINGS: Grouping[] = ["kind", "binding", "owner"];
+
+/** Every site in one field; what is in trouble stands out. The question: where do I start? */
+export function OverviewPage() {
+  const overview = useQuery(sitesQuery);
+  const [params, setParams] = useSearchParams();
+  const words = params.get("q") ?? "";
+  const by = GROUPINGS.find((each) => each === params.get("by")) ?? "kind";
+  const set = (key: string, value: string) =>
+    setParams(
+      (before) => {
+        const next = new URLSearchParams(before);
+        if (value) next.set(key, value);
+        else next.delete(key);
+        return next;
+      },
+      { replace: key === "q" },
+    );
+  if (overview.isPending) return <Waiting>Reading the survey</Waiting>;
+  if (overview.isError) return <Nothing error={overview.error} retry={overview.refetch} />;
+  const { survey, sites } = overview.data;
+  const shown = matching(sites, words);
+  return (
+    <div className="grid h-full grid-cols-[1fr_24rem]">
+      <section aria-label="Sites" className="flex min-h-0 flex-col">
+        <Tools words={words} by={by} set={set} shown={shown.length} all={sites.length} />
+        <div className="min-h-0 flex-1 overflow-auto px-5 pb-6">
+          <Field sites={shown} by={by} />
+        </div>
+      </section>
+      <aside
+        aria-label="Where to start"
+        className="min-h-0 overflow-auto border-l border-line bg-sheet px-5 py-4"
+      >
+        <Causes sites={shown} />
+        <p className="mt-6 border-t border-line pt-3 text-sm text-faint">
+          {plural(sites.length, "site")} on <span className="mono">{survey.host}</span>, as it was
+          on {moment(survey.taken_at)}
+        </p>
+      </aside>
+    </div>
+  );
+}
+
+function Nothing({ error, retry }: { error: Error; retry: () => void }) {
+  if (!(error instanceof Problem && error.status === 404)) {
+    return <Failed error={error} retry={retry} />;
+  }
+  return (
+    <Note title="No survey yet">
+      <p>
+        On the server, as root: <code>ecumen survey --out here.survey</code>
+      </p>
+      <p>
+        Then{" "}
+        <Link className="underline" to="/surveys">
+          load the file
+        </Link>
+        .
+      </p>
+    </Note>
+  );
+}

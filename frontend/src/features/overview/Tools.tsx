@@ -1,0 +1,54 @@
+import { ToggleGroup } from "radix-ui";
+import type { Grouping } from "./present";
+
+const WORDS: ReadonlyArray<readonly [Grouping, string]> = [
+  ["kind", "kind"],
+  ["binding", "address"],
+  ["owner", "owner"],
+];
+
+interface Props {
+  words: string;
+  by: Grouping;
+  set: (key: string, value: string) => void;
+  shown: number;
+  all: number;
+}
+
+export function Tools({ words, by, set, shown, all }: Props) {
+  return (
+    <div className="flex items-baseline gap-6 px-5 py-3">
+      <h1 className="sr-only">Overview</h1>
+      <label className="flex items-baseline gap-2">
+        <span className="text-sm text-faint">Only with</span>
+        <input
+          value={words}
+          onChange={(event) => set("q", event.target.value)}
+          className="w-52 border-b border-ink bg-transparent px-1"
+          spellCheck={false}
+        />
+      </label>
+      <ToggleGroup.Root
+        type="single"
+        aria-label="Grouped by"
+        value={by}
+        onValueChange={(value) => value && set("by", value === "kind" ? "" : value)}
+        className="flex items-baseline gap-3 text-sm"
+      >
+        <span className="text-faint">grouped by</span>
+        {WORDS.map(([value, word]) => (
+          <ToggleGroup.Item
+            key={value}
+            value={value}
+            className="cursor-pointer border-b-2 border-transparent text-faint hover:text-ink data-[state=on]:border-clear data-[state=on]:text-ink"
+          >
+            {word}
+          </ToggleGroup.Item>
+        ))}
+      </ToggleGroup.Root>
+      <p role="status" className="ml-auto text-sm text-faint">
+        {shown === all ? `${all} sites` : `${shown} of ${all} sites`}
+      </p>
+    </div>
+  );
+}

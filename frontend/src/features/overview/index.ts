@@ -1,0 +1,1 @@
+export { OverviewPage } from "./OverviewPage";

@@ -1,0 +1,97 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { useSearchParams } from "react-router";
+import { moment, plural } from "../../lib/text";
+import { Button } from "../../ui/Button";
+import { Failed, Waiting } from "../../ui/States";
+import { isRunning, jobQuery, type Survey, surveysQuery, useCancel, useLoad } from "./queries";
+
+/** The surveys that are here, and loading another. The job's number stands in the address. */
+export function SurveysPage() {
+  const surveys = useQuery(surveysQuery);
+  const [params, setParams] = useSearchParams();
+  const job = params.get("job");
+  const load = useLoad();
+  const choose = (file: File | undefined) => {
+    if (!file) return;
+    load.mutate(file, { onSuccess: (started) => setParams({ job: String(started.id) }) });
+  };
+  return (
+    <div className="mx-auto max-w-4xl space-y-6 p-8">
+      <h1 className="text-2xl font-medium">Surveys</h1>
+      <section aria-label="Load a survey" className="space-y-2">
+        <p>
+          Take one on the server with <code>sudo ecumen survey --out here.survey</code>, then load
+          the file.
+        </p>
+        <label className="inline-block cursor-pointer border border-ink bg-sheet px-3 py-1 focus-within:outline-2 focus-within:outline-clear hover:bg-shoal">
+          Load a survey file
+          <input
+            type="file"
+            accept=".survey"
+            className="sr-only"
+            onChange={(event) => choose(event.target.files?.[0])}
+          />
+        </label>
+        {load.isError && (
+          <p role="alert" className="text-blocked">
+            {load.error.message}
+          </p>
+        )}
+        {job && <JobProgress id={Number(job)} />}
+      </section>
+      {surveys.isPending && <Waiting>Looking for surveys</Waiting>}
+      {surveys.isError && <Failed error={surveys.error} retry={surveys.refetch} />}
+      {surveys.data && <SurveyList surveys={surveys.data} />}
+    </div>
+  );
+}
+
+function JobProgress({ id }: { id: number }) {
+  const job = useQuery(jobQuery(id));
+  const cancel = useCancel(id);
+  const queries = useQueryClient();
+  const done = job.data?.state === "done";
+  useEffect(() => {
+    if (done) {
+      queries.invalidateQueries({ queryKey: ["surveys"] });
+      queries.invalidateQueries({ queryKey: ["sites"] });
+    }
+  }, [done, queries]);
+  if (!job.data) return null;
+  const { doing, done: steps = 0, total = 0, error } = job.data;
+  return (
+    <div role="status" className="flex items-center gap-4">
+      <span>
+        {error || doing}
+        {total > 0 && isRunning(job.data) ? `, ${steps} of ${total}` : ""}
+      </span>
+      {isRunning(job.data) && (
+        <>
+          <progress value={total ? steps : undefined} max={total || 1} aria-label="Loading" />
+          <Button onClick={() => cancel.mutate()}>Cancel</Button>
+        </>
+      )}
+    </div>
+  );
+}
+
+function SurveyList({ surveys }: { surveys: Survey[] }) {
+  if (!surveys.length) return <p className="text-faint">No survey is loaded yet.</p>;
+  return (
+    <ol className="divide-y divide-line border-y border-line">
+      {surveys.map((survey) => (
+        <li key={survey.id} className="grid grid-cols-[10rem_14rem_1fr] items-baseline gap-4 py-2">
+          <span className="mono font-semibold">{survey.host}</span>
+          <span>{moment(survey.taken_at)}</span>
+          <span className="text-faint">
+            {plural(survey.paths, "path")}
+            {Array.isArray(survey.gaps) && survey.gaps.length > 0
+              ? `, ${plural(survey.gaps.length, "gap")}`
+              : ", no gaps"}
+          </span>
+        </li>
+      ))}
+    </ol>
+  );
+}

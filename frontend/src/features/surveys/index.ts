@@ -1,0 +1,2 @@
+export { latestSurveyQuery } from "./queries";
+export { SurveysPage } from "./SurveysPage";
