@@ -33,6 +33,7 @@ WORDS: Mapping[str, Words] = {
 _SKIPPED = frozenset(
     ("name.given", "seal.plain-http", "context.none", "context.permissive", "passage.not-reached")
 )
+_OF_TYPE = frozenset(("serve.types-unread", "serve.error-page"))
 _DIVERTED = frozenset(("site.default", "site.main"))
 
 
@@ -211,9 +212,12 @@ def _seen(now: Situation, outcome: Outcome) -> dict[str, str | None]:
     handling = now.handling
     answer = outcome.answer
     blocked = outcome.status is not None and outcome.status >= 400
+    kind = answer.content_type if answer else (ERROR_PAGE if blocked else None)
+    if any(doubt.only_type and doubt.code in _OF_TYPE for _, doubt in outcome.doubts):
+        kind = None
     return {
         "file": handling.file if handling else None,
-        "content_type": answer.content_type if answer else (ERROR_PAGE if blocked else None),
+        "content_type": kind,
         "location": answer.location if answer else None,
         "upstream": handling.upstream if handling else None,
         "log": handling.log if handling else None,

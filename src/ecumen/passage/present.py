@@ -59,6 +59,9 @@ _LINK_WORDS = {
 }
 
 
+MOST_CLAIMS = 20_000
+
+
 def triads(mode: int) -> list[str]:
     """Owner, group and other as `rwx` texts."""
     return [
@@ -72,6 +75,8 @@ class Presenter:
 
     def __init__(self, survey: Survey) -> None:
         self.survey = survey
+        # Most claims of a contest are those of the last one.
+        self._claims: dict[int, tuple[Claim, ClaimView]] = {}
 
     def evidence(self, proof: Proof) -> Evidence:
         if proof.entry is not None:
@@ -121,7 +126,10 @@ class Presenter:
         return found
 
     def _claim(self, claim: Claim) -> ClaimView:
-        return ClaimView(
+        known = self._claims.get(id(claim))
+        if known is not None and known[0] is claim:
+            return known[1]
+        view = ClaimView(
             claim.site,
             claim.binding,
             list(claim.names[:50]),
@@ -130,6 +138,10 @@ class Presenter:
             claim.matched,
             Evidence(claim.place.file, claim.place.line),
         )
+        if len(self._claims) >= MOST_CLAIMS:
+            self._claims.clear()
+        self._claims[id(claim)] = (claim, view)
+        return view
 
     def _mapping(self, step: Mapped) -> MappingView:
         at = self.evidence(step.proof) if step.proof else None

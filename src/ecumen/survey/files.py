@@ -79,6 +79,9 @@ class Entry:
     listed: bool = False
 
 
+MOST_RECENT = 50_000
+
+
 @dataclass(frozen=True, slots=True)
 class _Extra:
     target: str | None
@@ -108,6 +111,8 @@ class FileTable:
         self._extra: dict[int, _Extra] = {}
         self._row: dict[str, int] = {}
         self._children: dict[str, list[str]] | None = None
+        # The folders on the way to everything are asked for again and again.
+        self._recent: dict[str, Entry] = {}
         for entry in entries:
             self._add(entry)
 
@@ -146,8 +151,16 @@ class FileTable:
         return (self._entry(row) for row in range(len(self.paths)))
 
     def get(self, path: str) -> Entry | None:
+        recent = self._recent.get(path)
+        if recent is not None:
+            return recent
         row = self._row.get(path)
-        return None if row is None else self._entry(row)
+        if row is None:
+            return None
+        if len(self._recent) >= MOST_RECENT:
+            self._recent.clear()
+        entry = self._recent[path] = self._entry(row)
+        return entry
 
     def _entry(self, row: int) -> Entry:
         extra = self._extra.get(row)

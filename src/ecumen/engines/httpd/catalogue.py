@@ -9,17 +9,16 @@ from __future__ import annotations
 # Processed while the file is read, or about the server as a whole and not about an answer.
 PROCESS = frozenset(
     """
-    acceptfilter bufferedlogs coredumpdirectory customlog defaultruntimedir define
-    enableexceptionhook errorlog errorlogformat extendedstatus gracefulshutdowntimeout
-    hostnamelookups httpdversion include includeoptional keepalive keepalivetimeout listen
-    listenbacklog loadfile loadmodule logformat loglevel maxclients maxconnectionsperchild
-    maxkeepaliverequests maxmemfree maxrangeoverlaps maxrangereversals maxranges
-    maxrequestsperchild maxrequestworkers maxspareservers maxsparethreads minspareservers
-    minsparethreads mutex namevirtualhost pidfile protocol proxystatus receivebuffersize
-    requestreadtimeout scoreboardfile scriptlog sendbuffersize serveradmin serverlimit
-    serverroot serversignature servertokens startservers startthreads threadlimit
-    threadsperchild threadstacksize timeout transferlog undefine seerequesttail
-    registerhttpmethod warning asyncrequestworkerfactor globallog modulesremaining
+    acceptfilter bufferedlogs coredumpdirectory defaultruntimedir define enableexceptionhook
+    errorlog errorlogformat extendedstatus gracefulshutdowntimeout hostnamelookups include
+    includeoptional keepalive keepalivetimeout listen listenbacklog loadfile loadmodule
+    logformat loglevel maxclients maxconnectionsperchild maxkeepaliverequests maxmemfree
+    maxrangeoverlaps maxrangereversals maxranges maxrequestsperchild maxrequestworkers
+    maxspareservers maxsparethreads minspareservers minsparethreads mutex namevirtualhost
+    pidfile protocol proxystatus receivebuffersize requestreadtimeout scoreboardfile
+    scriptlog sendbuffersize serveradmin serverlimit serverroot serversignature servertokens
+    startservers startthreads threadlimit threadsperchild threadstacksize timeout undefine
+    seerequesttail registerhttpmethod warning asyncrequestworkerfactor globallog
 """.split()
 )
 
@@ -27,41 +26,34 @@ PROCESS = frozenset(
 NO_EFFECT = frozenset(
     """
     addalt addaltbyencoding addaltbytype adddescription addicon addiconbyencoding
-    addiconbytype addoutputfilter addoutputfilterbytype browsermatch browsermatchnocase
-    cachenegotiateddocs contentdigest defaulticon defaultlanguage deflatebuffersize
-    deflatecompressionlevel deflatefilternote deflateinflatelimitrequestbody
-    deflateinflateratioburst deflateinflateratiolimit deflatememlevel deflatewindowsize
-    enablemmap enablesendfile expiresactive expiresbytype expiresdefault fileetag
-    forcelanguagepriority headername indexheadinsert indexignore indexignorereset
-    indexorderdefault indexstylesheet languagepriority limitinternalrecursion passenv
-    readmename setenv setenvif setenvifnocase setenvifexpr seerequest ssiendtag ssierrormsg
-    ssistarttag ssitimeformat ssiundefinedecho unsetenv usercgi userdirumask xbithack
-    brotlicompressionquality brotlifilternote brotlicompressionwindow
-    brotlicompressionmaxinputblock ssletag ssilastmodified ssilegacyexprparser
-    sslcertificatefile sslcertificatekeyfile sslcertificatechainfile sslprotocol
-    sslciphersuite sslhonorcipherorder sslsessioncache sslsessioncachetimeout
-    sslpassphrasedialog sslrandomseed sslcryptodevice sslcompression sslsessiontickets
-    sslusestapling sslstaplingcache cgidscriptsock scriptsock protocols protocolshonororder
-    authbasicprovider authuserfile authgroupfile authtype authname authmerging loadbalancer
-    filterdeclare
+    addiconbytype addoutputfilterbytype setoutputfilter setinputfilter limitrequestbody
+    limitrequestfields limitrequestfieldsize limitxmlrequestbody rewritecond rewriterule
+    rewritebase rewriteoptions rewritemap <proxy <proxymatch balancermember suexecusergroup
+    rlimitcpu rlimitmem rlimitnproc substitute php_value php_flag php_admin_value
+    php_admin_flag browsermatch browsermatchnocase cachenegotiateddocs contentdigest
+    defaulticon defaultlanguage enablemmap enablesendfile fileetag forcelanguagepriority
+    headername indexheadinsert indexignore indexignorereset indexorderdefault
+    indexstylesheet languagepriority limitinternalrecursion passenv readmename setenv
+    setenvif setenvifnocase setenvifexpr unsetenv xbithack cgidscriptsock scriptsock
+    protocols protocolshonororder authtype authname authmerging filterdeclare
 """.split()
 )
 
-# Evaluated per folder (settings.py), per server (server.py), or once (server.py).
-FOLDER = frozenset(
+# Whole families that say nothing of plain requests for files, but for the members named here.
+_FAMILIES = ("ssl", "proxy", "h2", "expires", "deflate", "brotli", "ssi", "auth")
+_BUT = frozenset(
     """
-    adddefaultcharset addcharset addencoding addhandler addlanguage addtype allowoverride
-    allowoverridelist authmerging authname authtype directoryindex directoryslash
-    errordocument forcetype indexoptions options removecharset removeencoding removehandler
-    removelanguage removetype require sethandler usecanonicalname usecanonicalphysicalport
-    header
+    sslengine sslrequire sslrequiressl sslverifyclient ssloptions proxypass proxypassmatch
+    proxypassreverse proxyrequests proxyblock authmerging authtype authname
+    authzsendforbiddenonfailure
 """.split()
 )
-SERVER = frozenset(
-    """
-    accessfilename alias aliasmatch customlog documentroot proxypass proxypassmatch
-    proxypassreverse redirect redirectmatch redirectpermanent redirecttemp scriptalias
-    scriptaliasmatch serveralias servername sslengine transferlog typesconfig userdir user
-    group traceenable rewriteengine proxyrequests
-""".split()
-)
+
+
+def leaves_answer(name: str) -> bool:
+    """Whether a directive (lower case) leaves an answer as it is."""
+    return (
+        name in NO_EFFECT
+        or name in PROCESS
+        or (name.startswith(_FAMILIES) and name not in _BUT and not name.startswith("authform"))
+    )

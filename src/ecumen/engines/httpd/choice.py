@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from ecumen.engines.httpd.hostname import HostHeader
 from ecumen.engines.httpd.server import Host, Server
@@ -39,6 +39,8 @@ class _Chain:
     exact: dict[str, Host] = field(default_factory=dict)
     wild: list[tuple[int, str, Host]] = field(default_factory=list)
     order: dict[int, int] = field(default_factory=dict)
+    named: dict[str, list[int]] = field(default_factory=dict)
+    others: list[Claim] = field(default_factory=list)
 
     def add(self, host: Host, implied: tuple[str, ...]) -> None:
         if id(host) in self.order:
@@ -47,10 +49,24 @@ class _Chain:
         self.order[id(host)] = position
         self.hosts.append(host)
         names = [host.name] if host.name else list(implied)
-        for name in (*names, *host.names):
-            self.exact.setdefault(name.lower(), host)
+        for name in {name.lower() for name in (*names, *host.names)}:
+            self.exact.setdefault(name, host)
+            self.named.setdefault(name, []).append(position)
         for pattern in host.wild_names:
             self.wild.append((position, pattern, host))
+        binding = str(host.bindings[0]) if host.bindings else "*"
+        self.others.append(
+            Claim(host.label, host.place, binding, host.all_names, "other-name", None)
+        )
+
+    def rivals(self, name: str) -> dict[int, str]:
+        """The blocks that claim a name, by position, with the claim that fits."""
+        found = dict.fromkeys(self.named.get(name, ()), name)
+        for position, pattern, _ in self.wild:
+            regex = shell_pattern(pattern, slashes_apart=False, ignore_case=True)
+            if regex is not None and regex.match(name):
+                found.setdefault(position, pattern)
+        return found
 
 
 class Chooser:
@@ -148,26 +164,25 @@ class Chooser:
     def _claims(
         self, chain: _Chain, winner: Host, matched: str | None, asked: str | None
     ) -> tuple[Claim, ...]:
-        claims = []
+        """The contest: the first blocks of the address, and all that claim what was asked for."""
         won_at = chain.order[id(winner)]
-        # However many sites share an address, a contest that nobody can read explains nothing.
-        shown = sorted({*range(min(len(chain.hosts), SHOWN_CLAIMS)), won_at})
-        for position in shown:
-            host = chain.hosts[position]
-            hit = _match(host, asked) if asked else None
-            if host is winner:
-                outcome = "won" if matched else "first"
-                hit = matched
-            elif hit:
-                outcome = "matched-later" if position > won_at else "weaker"
+        rivals = chain.rivals(asked) if asked else {}
+        shown = {*range(min(len(chain.hosts), SHOWN_CLAIMS)), won_at, *list(rivals)[:SHOWN_CLAIMS]}
+        claims = []
+        for position in sorted(shown):
+            if position == won_at:
+                outcome, hit = ("won", matched) if matched else ("first", None)
+            elif position in rivals:
+                outcome, hit = "matched-later" if position > won_at else "weaker", rivals[position]
             else:
-                outcome = "other-name"
-            binding = str(host.bindings[0]) if host.bindings else "*"
-            claims.append(Claim(host.label, host.place, binding, host.all_names, outcome, hit))
+                claims.append(chain.others[position])
+                continue
+            claims.append(replace(chain.others[position], outcome=outcome, matched=hit))
         return tuple(claims)
 
 
-SHOWN_CLAIMS = 40
+# However many sites share an address: a contest that nobody can read explains nothing.
+SHOWN_CLAIMS = 24
 
 
 def _public(address: str) -> bool:
@@ -175,18 +190,6 @@ def _public(address: str) -> bool:
         return ipaddress.ip_address(address).is_global
     except ValueError:
         return False
-
-
-def _match(host: Host, name: str) -> str | None:
-    if host.name and host.name.lower() == name:
-        return host.name
-    if name in host.names:
-        return name
-    for pattern in host.wild_names:
-        regex = shell_pattern(pattern, slashes_apart=False, ignore_case=True)
-        if regex is not None and regex.match(name):
-            return pattern
-    return None
 
 
 def _by_name(chain: _Chain, name: str) -> tuple[Host | None, str | None, tuple[Doubt, ...]]:

@@ -14,7 +14,14 @@ from ecumen.engines.httpd import types
 from ecumen.engines.httpd.access import Access, Outcome, Visitor, judge
 from ecumen.engines.httpd.choice import Chooser, Chosen
 from ecumen.engines.httpd.hostname import HostHeader, read_host
-from ecumen.engines.httpd.server import Host, Section, Server, load, with_value
+from ecumen.engines.httpd.server import (
+    USUAL_LINE_LIMIT,
+    Host,
+    Section,
+    Server,
+    load,
+    with_value,
+)
 from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.source import SurveySource
 from ecumen.engines.httpd.uri import escaped, read_path
@@ -40,7 +47,6 @@ from ecumen.rights import READ, Subject, Walker, decide, subject_of
 from ecumen.rights.walk import join
 from ecumen.survey import EngineRecord, Entry, Kind, Survey
 
-LONGEST_LINE = 8190  # LimitRequestLine, bytes
 EVALUATED_METHODS = ("GET", "HEAD", "POST")
 REDIRECT = "text/html; charset=iso-8859-1"
 
@@ -219,7 +225,7 @@ class HttpdEngine:
         if arrival.method not in EVALUATED_METHODS:
             facts = {"method": arrival.method}
             part.doubts.append(Doubt("site.method", Rank(Phase.ENTRY), facts))
-        if len(arrival.path) + len(arrival.query or "") + 20 > LONGEST_LINE:
+        if len(arrival.path) + len(arrival.query or "") + 20 > USUAL_LINE_LIMIT:
             part.doubts.append(Doubt("site.long-line", Rank(Phase.ENTRY)))
         sealed = chosen.host.sealed
         if sealed is not None and not arrival.sealed:
@@ -306,7 +312,7 @@ class HttpdEngine:
                 facts = {"pattern": section.pattern}
                 doubts.append(Doubt("rule.pattern-unknown", Rank(Phase.ENTRY, 2), facts, (proof,)))
             elif fits:
-                settings = section.settings.over(settings)
+                settings = walk.merge(settings, section.settings)
                 sections.append((section.directive.quoted, section.settings, section))
                 doubts += [unread(d, Rank(Phase.ENTRY, 2)) for d in section.settings.unread]
         target = _Target(walked, settings, [], list(walked.blocks), doubts)

@@ -34,7 +34,7 @@ OWN = frozenset(
     session session_cookie session_crypto session_dbd setenvif slotmem_plain slotmem_shm so
     socache_dbm socache_memcache socache_redis socache_shmcb speling ssl status substitute
     suexec systemd tls unique_id unixd userdir usertrack version vhost_alias watchdog
-    xml2enc
+    xml2enc php php5 php7
 """.split()
 )
 

@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 
-from ecumen.engines.httpd import catalogue
+from ecumen.engines.httpd.catalogue import leaves_answer
 from ecumen.engines.httpd.lexer import SPACE, decode, words
 from ecumen.engines.httpd.modules import OWN, identifier
 from ecumen.engines.httpd.reader import Reader
@@ -177,6 +177,7 @@ class Server:
 
 _NAME = re.compile(r"(?:(https?)://)?(\[[^]]*\]|[^:]*)(?::(\d+))?", re.IGNORECASE)
 DEFAULT_TYPES = "mime.types"
+USUAL_LINE_LIMIT = 8190  # bytes
 
 
 class _Compiler:
@@ -198,7 +199,7 @@ class _Compiler:
                 _HOST_TAKERS[name](self, host, directive, words(directive.text))
             elif draft.take(directive):
                 continue
-            elif name not in catalogue.PROCESS and name not in catalogue.NO_EFFECT:
+            elif not leaves_answer(name):
                 host.unread.append(directive)
         host.settings = draft.settings()
         host.unread += host.settings.unread
@@ -332,6 +333,11 @@ class _Compiler:
         if given:
             self.types_file = self.reader.absolute(given[0])
 
+    def line_limit(self, host: Host, directive: Directive, given: list[str]) -> None:
+        """Only a limit below the usual one refuses requests that are let through here."""
+        if not given or not given[0].isdigit() or int(given[0]) < USUAL_LINE_LIMIT:
+            host.unread.append(directive)
+
     def nothing(self, host: Host, directive: Directive, given: list[str]) -> None:
         return
 
@@ -355,6 +361,7 @@ _HOST_TAKERS = {
     "proxypassreverse": _Compiler.nothing,
     "traceenable": _Compiler.nothing,
     "proxyrequests": _Compiler.rewriting,
+    "limitrequestline": _Compiler.line_limit,
     "rewriteengine": _Compiler.rewriting,
     "customlog": _Compiler.log,
     "transferlog": _Compiler.log,

@@ -10,8 +10,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from enum import IntFlag
 
-from ecumen.engines.httpd import catalogue
 from ecumen.engines.httpd.access import Access, access_of, is_access
+from ecumen.engines.httpd.catalogue import leaves_answer
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.patterns import compiled, found, shell_pattern
 from ecumen.engines.tree import Directive, Place
@@ -72,6 +72,7 @@ class Ending:
     language: str | None = None
     encoding: str | None = None
     handler: str | None = None
+    filter: str | None = None
     place: Place | None = None
 
     def over(self, base: Ending) -> Ending:
@@ -349,6 +350,8 @@ _TAKERS: dict[str, _Taker] = {
     "addlanguage": _ending("language"),
     "addencoding": _ending("encoding"),
     "addhandler": _ending("handler"),
+    "addoutputfilter": _ending("filter"),
+    "addinputfilter": _ending("filter"),
     "removetype": _no_ending("type"),
     "removecharset": _no_ending("charset"),
     "removelanguage": _no_ending("language"),
@@ -384,7 +387,7 @@ def section_settings(directives: Sequence[Directive]) -> Settings:
     draft = Draft()
     for directive in flat(directives):
         name = directive.name.lower()
-        if draft.take(directive) or name in catalogue.NO_EFFECT or name in catalogue.PROCESS:
+        if draft.take(directive) or leaves_answer(name):
             continue
         draft.unread.append(directive)
     return draft.settings()

@@ -45,7 +45,7 @@ def type_of(name: str, settings: Settings, types: Mapping[str, str]) -> Typed:
                 kind, hit, by, decided = known.type, True, key, known
             if known.charset:
                 charset, hit = known.charset, True
-            if known.language or known.encoding:
+            if known.language or known.encoding or known.filter:
                 hit = True
             if known.handler:
                 handler, hit = known.handler, True

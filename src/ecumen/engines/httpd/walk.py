@@ -17,6 +17,7 @@ from ecumen.rights import READ, Problem, Walker, decide
 from ecumen.rights.walk import Step, join
 from ecumen.survey import Entry, Kind
 
+MOST_MERGED = 20_000
 _HALF = 1000  # ranks of one folder's sections and of the lookup below it keep their order
 
 
@@ -47,6 +48,19 @@ class FolderWalk:
         self.by_depth: dict[int, list[Section]] = {}
         for section in host.folders:
             self.by_depth.setdefault(section.depth, []).append(section)
+        # Merging is pure, and the same few sections meet at every request.
+        self._merged: dict[tuple[int, int], tuple[Settings, Settings, Settings]] = {}
+
+    def merge(self, base: Settings, later: Settings) -> Settings:
+        """`later` upon `base`."""
+        key = (id(base), id(later))
+        known = self._merged.get(key)
+        if known is None:
+            if len(self._merged) >= MOST_MERGED:
+                self._merged.clear()
+            # Both are kept, so that their numbers stay theirs.
+            known = self._merged[key] = (base, later, later.over(base))
+        return known[2]
 
     def walk(self, filename: str) -> Walked:
         """filename: absolute; a slash at its end makes no difference here."""
@@ -87,7 +101,7 @@ class FolderWalk:
     def _apply(
         self, walked: Walked, title: str, settings: Settings, section: Section | None, depth: int
     ) -> None:
-        walked.settings = settings.over(walked.settings)
+        walked.settings = self.merge(walked.settings, settings)
         walked.sections.append((title, settings, section))
         for directive in settings.unread:
             walked.doubts.append(unread(directive, Rank(Phase.WALK, depth * _HALF)))

@@ -1,0 +1,90 @@
+"""Access rules and their combinations."""
+
+import pytest
+
+from ecumen.engines.httpd.access import Outcome, Visitor, access_of, judge
+from ecumen.engines.httpd.lexer import logical_lines, next_word
+from ecumen.engines.tree import Directive, Place
+
+
+def rules(text: str) -> list[Directive]:
+    """Directives of a section, as the reader gives them."""
+    stack: list[tuple[str, str, list[Directive]]] = [("", "", [])]
+    for number, line in logical_lines(text.replace(";", "\n")):
+        name, rest = next_word(line)
+        if name.startswith("</"):
+            title, argument, children = stack.pop()
+            place = Place("/c", number)
+            stack[-1][2].append(Directive(title, argument, place, tuple(children)))
+        elif name.startswith("<"):
+            stack.append((name.rstrip(">"), rest.rstrip(">"), []))
+        else:
+            stack[-1][2].append(Directive(name, rest, Place("/c", number)))
+    return stack[0][2]
+
+
+def outcome(text: str, client: str | None = "127.0.0.1", method: str = "GET") -> Outcome | None:
+    visitor = Visitor(client, "192.0.2.10", method)
+    return judge(access_of(rules(text)), visitor)[0]
+
+
+@pytest.mark.parametrize(
+    ("text", "client", "expected"),
+    [
+        ("Require all granted", None, Outcome.GRANTED),
+        ("Require all denied", "127.0.0.1", Outcome.DENIED),
+        ("Require local", "127.0.0.9", Outcome.GRANTED),
+        ("Require local", "::1", Outcome.GRANTED),
+        ("Require local", "192.0.2.10", Outcome.GRANTED),
+        ("Require local", "192.0.2.11", Outcome.DENIED),
+        ("Require local", None, Outcome.DENIED),
+        ("Require ip 198.51.100", "198.51.100.77", Outcome.GRANTED),
+        ("Require ip 198.51.100.0/25", "198.51.100.200", Outcome.DENIED),
+        ("Require ip 198.51.0.0/255.255.0.0", "198.51.1.1", Outcome.GRANTED),
+        ("Require ip 2001:db8::/32", "2001:db8::5", Outcome.GRANTED),
+        ("Require ip 192.0.2.1", None, Outcome.DENIED),
+        ("Require ip 0.0.0.0/0", None, Outcome.GRANTED),
+        ("Require ip 192.0.2.1; Require local", "192.0.2.1", Outcome.GRANTED),
+        ("<RequireAll>; Require local; Require ip 192.0.2.1; </RequireAll>", "127.0.0.1",
+         Outcome.DENIED),
+        ("<RequireAll>; Require all granted; Require not ip 127.0.0.1; </RequireAll>", "127.0.0.1",
+         Outcome.DENIED),
+        ("<RequireAll>; Require all granted; Require not ip 127.0.0.1; </RequireAll>", "192.0.2.1",
+         Outcome.GRANTED),
+        ("<RequireNone>; Require ip 127.0.0.1; </RequireNone>", "192.0.2.1", Outcome.NEUTRAL),
+        ("Require valid-user", "192.0.2.1", Outcome.LOGIN),
+        ("Require valid-user; Require ip 192.0.2.1", "192.0.2.9", Outcome.LOGIN),
+        ("<RequireAll>; Require valid-user; Require ip 192.0.2.1; </RequireAll>", "192.0.2.9",
+         Outcome.DENIED),
+        ("Require host friend.example", "192.0.2.1", None),
+        ("Require host friend.example; Require all granted", "192.0.2.1", Outcome.GRANTED),
+        ("<RequireAll>; Require all denied; Require env open; </RequireAll>", "192.0.2.1",
+         Outcome.DENIED),
+    ],
+)  # fmt: skip
+def test_who_may(text: str, client: str | None, expected: Outcome | None) -> None:
+    assert outcome(text, client) is expected
+
+
+def test_a_rule_for_get_lets_head_in() -> None:
+    assert outcome("Require method GET", method="HEAD") is Outcome.GRANTED
+    assert outcome("Require method GET", method="POST") is Outcome.DENIED
+
+
+def test_later_rules_replace_earlier_ones_unless_they_are_merged() -> None:
+    visitor = Visitor("127.0.0.1", None, "GET")
+    closed = access_of(rules("Require all denied"))
+    plain = access_of(rules("Require all granted"))
+    both = access_of(rules("AuthMerging And; Require all granted"))
+    either = access_of(rules("AuthMerging Or; Require local"))
+    assert judge(plain.over(closed), visitor)[0] is Outcome.GRANTED
+    assert judge(both.over(closed), visitor)[0] is Outcome.DENIED
+    assert judge(either.over(closed), visitor)[0] is Outcome.GRANTED
+
+
+def test_what_is_not_evaluated_is_named_with_its_line() -> None:
+    named = judge(
+        access_of(rules("Require all denied; Require expr true")), Visitor(None, None, "GET")
+    )
+    assert named[0] is None
+    assert [directive.place.line for directive in named[1]] == [2]

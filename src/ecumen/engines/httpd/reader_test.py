@@ -1,0 +1,143 @@
+"""The syntax reader: any text gives a tree, or a tree with a mistake that has its place."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from ecumen.engines.httpd.reader import Reader
+from ecumen.engines.tree import Tree
+
+
+class Texts:
+    """A source of texts by path; folders are what paths have in front."""
+
+    def __init__(self, **texts: str) -> None:
+        self.texts = {f"/c/{name.replace('__', '/')}": text for name, text in texts.items()}
+
+    def read(self, path: str) -> bytes | None:
+        text = self.texts.get(path)
+        return None if text is None else text.encode("utf-8", "surrogateescape")
+
+    def names(self, folder: str) -> list[str] | None:
+        inner = f"{folder.rstrip('/')}/"
+        hits = {path[len(inner) :].split("/")[0] for path in self.texts if path.startswith(inner)}
+        return sorted(hits) or None
+
+    def exists(self, path: str) -> bool | None:
+        return path in self.texts
+
+
+def read(defines: tuple[str, ...] = (), **texts: str) -> Tree:
+    reader = Reader(
+        Texts(**texts),
+        root="/c",
+        version="2.4.66",
+        built_in=("core.c", "mod_so.c"),
+        defines=defines,
+    )
+    return reader.read("/c/main")
+
+
+def shown(tree: Tree) -> list[str]:
+    return [f"{d.place.file[3:]}:{d.place.line} {d.quoted}" for d in tree.walk() if d.taken]
+
+
+_LINES = st.sampled_from(
+    [
+        "<Directory /a>", "</Directory>", "<IfModule x.c>", "<IfModule !x.c>", "</IfModule>",
+        "Options None", "Define A b", "Alias ${A} ${B} $x ${",
+        '"quoted" \'a\\\'b\' c\\', "# note \\",
+        "Include main", "Include *", "IncludeOptional no/*", "<", "<>", "</>", "<A", "ServerRoot /",
+        "<IfVersion >= 2.4>", "</IfVersion>", "<IfVersion ~ x>", "<IfFile x>", "</IfFile>",
+        "<IfDefine !A>", "</IfDefine>", "LoadModule x_module y", "LoadModule", "<IfDefine >",
+    ]
+)  # fmt: skip
+
+
+@given(st.one_of(st.text(), st.lists(_LINES, max_size=25).map("\n".join)))
+@settings(max_examples=400, deadline=None)
+def test_any_text_is_read(text: str) -> None:
+    tree = read(main=text)
+    places = [d.place for d in tree.walk()] + [mistake.place for mistake in tree.mistakes]
+    assert all(place.line >= 1 and place.file.startswith("/c/") for place in places)
+    assert len(tree.mistakes) <= 1
+
+
+def test_sections_that_nest_without_end_are_a_mistake() -> None:
+    tree = read(main="<Directory /a>\n" * 50_000)
+    assert "deep" in tree.mistakes[0].message
+
+
+def test_a_file_that_includes_itself_is_a_mistake() -> None:
+    tree = read(main="Include main")
+    assert "deep" in tree.mistakes[0].message
+
+
+def test_lines_words_and_variables() -> None:
+    tree = read(
+        main='Define Root "/srv/a b"\nDocumentRoot \\\n  "${ROOT}/x"\nAlias /${none}/ y # no note\n'
+    )
+    assert shown(tree) == [
+        'main:1 Define Root "/srv/a b"',
+        'main:2 DocumentRoot "/srv/a b/x"',
+        "main:4 Alias /${none}/ y # no note",
+    ]
+
+
+def test_conditions_are_decided_where_they_stand() -> None:
+    text = """
+<IfModule alias_module>
+  Before 1
+</IfModule>
+LoadModule alias_module m.so
+<IfModule mod_alias.c>
+  After 2
+  <IfDefine !Debug>
+    Plain 3
+  </IfDefine>
+</IfModule>
+<IfVersion < 2.4>
+  Old 4
+</IfVersion>
+<IfFile extra>
+  There 5
+</IfFile>
+"""
+    names = [d.name for d in read(main=text, extra="").walk() if d.children is None]
+    assert names == ["LoadModule", "After", "Plain", "There"]
+    names = [d.name for d in read(("Debug",), main=text).walk() if d.children is None]
+    assert names == ["LoadModule", "After"]
+
+
+def test_includes_come_in_the_order_of_names() -> None:
+    tree = read(
+        main="Include sites/*.conf\nIncludeOptional gone/*\nInclude more",
+        sites__b="no",
+        **{"sites__20.conf": "B 1", "sites__10.conf": "A 1", "sites__.hidden.conf": "H 1"},
+        more__y="Y 1",
+        more__sub__x="X 1",
+    )
+    assert [d.name for d in tree.walk() if not d.name.startswith("Incl")] == ["A", "B", "X", "Y"]
+    assert [d.place.file for d in tree.walk() if d.name == "A"] == ["/c/sites/10.conf"]
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "message"),
+    [
+        ("A 1\n<Directory /x>\nB 2", 2, "not closed"),
+        ("<Directory /x>\n</Location>", 2, "expected </Directory>"),
+        ("\n</Directory>", 2, "without matching"),
+        ("<Directory /x\n</Directory>", 1, "missing closing"),
+        ("<IfModule no>\n<A>\n</B>\n</IfModule>", 3, "expected </A>"),
+        ("A\nInclude gone", 2, "cannot be read"),
+        ("Include no/*.conf", 1, "cannot be read"),
+        ("Define", 1, "1-2 arguments"),
+        ("<IfModule >\n</IfModule>", 1, "additional arguments"),
+    ],
+)
+def test_a_mistake_has_its_line(text: str, line: int, message: str) -> None:
+    mistake = read(main=text).mistakes[0]
+    assert mistake.place.line == line
+    assert message in mistake.message

@@ -1,0 +1,137 @@
+"""The survey file: what is written reads back, and what is broken is named."""
+
+from __future__ import annotations
+
+import io
+import json
+import zipfile
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from ecumen.errors import SurveyError
+from ecumen.survey import (
+    Account,
+    AclEntry,
+    EngineRecord,
+    Entry,
+    FileTable,
+    Gap,
+    Group,
+    Kind,
+    Listener,
+    NameRecord,
+    Survey,
+    read_survey,
+    write_survey,
+)
+
+_NAMES = st.text(st.characters(exclude_characters="/\0", exclude_categories=["Cs"]), min_size=1)
+_BYTES = st.binary(min_size=1, max_size=8).map(lambda b: b.decode("utf-8", "surrogateescape"))
+_PATHS = st.lists(st.one_of(_NAMES, _BYTES), max_size=4).map(lambda parts: "/" + "/".join(parts))
+_IDS = st.integers(0, 2**32 - 1)
+_ACLS = st.lists(
+    st.builds(AclEntry, st.sampled_from(["user", "group"]), st.none() | _IDS, st.integers(0, 7)),
+    min_size=1,
+    max_size=4,
+).map(tuple)
+_ENTRIES = st.builds(
+    Entry,
+    path=_PATHS,
+    kind=st.sampled_from(list(Kind)),
+    mode=st.integers(0, 0o7777),
+    uid=_IDS,
+    gid=_IDS,
+    size=st.integers(0, 2**60),
+    mtime=st.integers(-(2**62), 2**62),
+    ctime=st.integers(-(2**62), 2**62),
+    target=st.none() | _BYTES,
+    acl=st.none() | _ACLS,
+    default_acl=st.none() | _ACLS,
+    context=st.none() | st.just("system_u:object_r:httpd_sys_content_t:s0"),
+    listed=st.booleans(),
+)
+
+
+def survey(entries: list[Entry]) -> Survey:
+    return Survey(
+        host="quay",
+        taken_at=1_900_000_000,
+        taken_by="test",
+        engines=(EngineRecord("httpd", "/etc/c", environment={"A": "b"}, running=True),),
+        files=FileTable(entries),
+        accounts=(Account("ines", 1001, 1001, "/home/ines", "/bin/sh"),),
+        groups=(Group("crew", 50, ("ines",)),),
+        listeners=(Listener("::", 80, "apache2", 7),),
+        names=(NameRecord("a.test", None), NameRecord("b.test", ("192.0.2.1",), "hosts")),
+        addresses=("192.0.2.1",),
+        gaps=(Gap("text", "/etc/x", "Permission denied"),),
+        texts={"/etc/c": b"\xff\0Listen 80\n"},
+        kernel={"security.mode": "disabled"},
+    )
+
+
+def archived(taken: Survey) -> io.BytesIO:
+    stream = io.BytesIO()
+    write_survey(taken, stream)
+    stream.seek(0)
+    return stream
+
+
+@given(st.lists(_ENTRIES, max_size=6, unique_by=lambda entry: entry.path))
+@settings(max_examples=60, deadline=None)
+def test_what_is_written_reads_back(entries: list[Entry]) -> None:
+    taken = survey(entries)
+    back = read_survey(archived(taken))
+    assert list(back.files) == entries
+    for part in ("engines", "accounts", "groups", "listeners", "names", "addresses", "gaps",
+                 "texts", "kernel", "host", "taken_at"):  # fmt: skip
+        assert getattr(back, part) == getattr(taken, part)
+
+
+def test_the_same_survey_gives_the_same_bytes() -> None:
+    entries = [Entry("/", Kind.DIR, 0o755, 0, 0)]
+    assert archived(survey(entries)).getvalue() == archived(survey(entries)).getvalue()
+
+
+def altered(part: str, content: bytes | None) -> io.BytesIO:
+    """A survey file in which one part is another, or missing."""
+    stream = io.BytesIO()
+    with zipfile.ZipFile(archived(survey([]))) as old, zipfile.ZipFile(stream, "w") as new:
+        for name in old.namelist():
+            if name != part:
+                new.writestr(name, old.read(name))
+            elif content is not None:
+                new.writestr(name, content)
+    return stream
+
+
+_ROW = {"path": "/a", "kind": "file", "mode": "0644", "uid": 0, "gid": 0}
+
+
+@pytest.mark.parametrize(
+    ("part", "content", "says"),
+    [
+        ("survey.json", None, "survey.json is missing"),
+        ("survey.json", b"[", "survey.json: not JSON"),
+        ("survey.json", b"{}", "survey.json: data must contain"),
+        ("accounts.json", b"[]", "accounts.json"),
+        ("files.jsonl", b"{}\n", "files.jsonl:1"),
+        ("files.jsonl", json.dumps(_ROW).encode() + b"\n" + b"nonsense\n", "files.jsonl:2"),
+        ("files.jsonl", json.dumps(_ROW | {"mode": "9999"}).encode(), "files.jsonl:1: data.mode"),
+        ("files.jsonl", json.dumps(_ROW | {"path": "a"}).encode(), "files.jsonl:1: data.path"),
+        ("files.jsonl", json.dumps(_ROW | {"uid": -1}).encode(), "files.jsonl:1: data.uid"),
+        ("files.jsonl", json.dumps(_ROW | {"acl": "x"}).encode(), "files.jsonl:1: data.acl"),
+    ],
+)
+def test_what_is_broken_is_named(part: str, content: bytes | None, says: str) -> None:
+    with pytest.raises(SurveyError) as caught:
+        read_survey(altered(part, content))
+    assert says in str(caught.value)
+
+
+@given(st.binary(max_size=200))
+def test_no_bytes_are_mistaken_for_a_survey(data: bytes) -> None:
+    with pytest.raises(SurveyError):
+        read_survey(io.BytesIO(data))
