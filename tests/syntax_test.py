@@ -80,7 +80,9 @@ class Writer:
             closing = rng.choice([name[1], name[1].lower()])
             return [condition, *self.lines(depth + 1), f"</{closing}>"]
         if chance < 0.9:
-            # Folders do not nest in the server's own grammar.
+            # Neither of them nests in the server's own grammar.
+            if self.inside > 1:
+                return [line]
             section = "Limit GET" if self.inside else 'Directory "/srv/a b"'
             self.inside += 1
             lines = [f"<{section}>", *self.lines(depth + 1), f"</{section.split()[0]}>"]
@@ -88,19 +90,15 @@ class Writer:
             return lines
         if chance < 0.97:
             return [self.include(depth)]
-        return [
-            rng.choice(
-                ["</Directory>", "<Directory /x>", "Include gone", "<IfModule >", "<IfDefine"]
-            )
-        ]
+        return [rng.choice(["</Directory>", "<Directory /x>", "Include gone", "<IfModule >"])]
 
     def include(self, depth: int) -> str:
         folder = self.base / f"inc{self.count}"
         folder.mkdir()
         for name in self.rng.sample(["b.conf", "a.conf", ".hid.conf", "c.txt"], 2):
             self.file(folder / name, depth + 2)
-        way = self.rng.choice(["Include {0}", "IncludeOptional {0}/*.conf", "Include {0}/[ab]*",
-                               "IncludeOptional {0}/gone*", "IncludeOptional inc*/z.conf"])  # fmt: skip
+        ways = ["Include {0}", "IncludeOptional {0}/*.conf", "Include {0}/[ab]*"]
+        way = self.rng.choice([*ways, "IncludeOptional {0}/gone*", "IncludeOptional inc*/z.conf"])
         return way.format(folder.name)
 
 

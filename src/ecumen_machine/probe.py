@@ -69,7 +69,10 @@ def take_survey(
         progress(f"reading file metadata of {folder}", len(collector.entries))
         collector.tree(folder)
     _overrides(source, collector, servers)
-    progress("looking up names", 0)
+    # A configuration given by hand is described as it stands; nobody is asked about its names.
+    live = [s for s, record in zip(servers, records, strict=True) if not record.declared]
+    if live:
+        progress("looking up names", 0)
     return Survey(
         host=socket.gethostname(),
         taken_at=int(time.time()),
@@ -79,7 +82,7 @@ def take_survey(
         accounts=accounts,
         groups=groups,
         listeners=_listeners(collector),
-        names=_names(servers),
+        names=_names(live),
         addresses=_addresses(),
         gaps=tuple(collector.gaps),
         texts=source.texts,

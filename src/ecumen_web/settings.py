@@ -100,6 +100,8 @@ REST_FRAMEWORK = {
     "DEFAULT_PERMISSION_CLASSES": ["rest_framework.permissions.IsAuthenticated"],
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
     "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    # Names that are no UTF-8 hold lone surrogates, which only escapes can carry.
+    "UNICODE_JSON": False,
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "DEFAULT_THROTTLE_RATES": {"sign-in": "10/min"},
     "EXCEPTION_HANDLER": "ecumen_web.api.problems.handle",

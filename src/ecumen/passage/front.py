@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from ecumen.engines.engine import Engine
 from ecumen.engines.sites import SiteSummary
+from ecumen.errors import RequestError
 from ecumen.passage.follow import Follower, say
 from ecumen.passage.request import Request, read_request
 from ecumen.survey import Kind
@@ -37,7 +38,13 @@ def front_request(site: SiteSummary) -> Request:
     scheme = "https" if site.sealed else "http"
     usual = 443 if site.sealed else 80
     port = "" if site.port == usual else f":{site.port}"
-    return read_request(f"{scheme}://{site.asked_as}{port}{site.path}", to=site.address)
+    try:
+        return read_request(f"{scheme}://{site.asked_as}{port}{site.path}", to=site.address)
+    except RequestError:
+        # No visitor can type such a name, but the site stands in the configuration all the same.
+        literal = f"[{site.address}]" if ":" in site.address else site.address
+        url = f"{scheme}://{literal}{port}{site.path}"
+        return read_request(url, to=site.address, host=site.asked_as)
 
 
 def front_pages(follower: Follower) -> Iterator[FrontPage]:

@@ -536,7 +536,8 @@ class _Serving:
             self.part.facts["types_file"] = self.engine.server.types_file
         if typed.handler is not None:
             facts = {"handler": typed.handler}
-            self._doubt("serve.handler", rank, facts, *self.part.proofs[-1:])
+            proof = Proof(place=typed.handler_place, text=f"{name}: {typed.handler}")
+            self._doubt("serve.handler", rank, facts, proof)
         if walked.rest:
             facts = {"path": path, "rest": walked.rest}
             self._block("serve.trailing-path", rank, 404, facts, Proof(entry=entry, path=path))

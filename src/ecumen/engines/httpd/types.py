@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from ecumen.engines.httpd.settings import Ending, Settings
+from ecumen.engines.tree import Place
 
 ERROR_PAGE = "text/html; charset=iso-8859-1"
 _NEEDS_CHARSET = ("text/plain", "text/html")
@@ -23,6 +24,7 @@ class Typed:
     handler: str | None
     by: str
     ending: Ending | None = None
+    handler_place: Place | None = None
 
 
 def type_of(name: str, settings: Settings, types: Mapping[str, str]) -> Typed:
@@ -30,6 +32,7 @@ def type_of(name: str, settings: Settings, types: Mapping[str, str]) -> Typed:
     kind: str | None = None
     charset = handler = None
     by, decided = "", None
+    place: Place | None = None
     # The part before the first dot is the name; dots in front belong to it.
     stem = name.lstrip(".")
     for ending in stem.split(".")[1:]:
@@ -48,16 +51,16 @@ def type_of(name: str, settings: Settings, types: Mapping[str, str]) -> Typed:
             if known.language or known.encoding or known.filter:
                 hit = True
             if known.handler:
-                handler, hit = known.handler, True
+                handler, place, hit = known.handler, known.place, True
         if not hit:
-            kind = charset = handler = None
+            kind = charset = handler = place = None
             by, decided = "", None
     if kind is not None and charset is not None:
         kind = f"{kind}; charset={charset}"
     forced = settings.forced_type
     if forced is not None and forced.value.lower() != "none":
         kind, by, decided = forced.value, "", None
-    return Typed(_with_default_charset(kind, settings), handler, by, decided)
+    return Typed(_with_default_charset(kind, settings), handler, by, decided, place)
 
 
 def _with_default_charset(kind: str | None, settings: Settings) -> str | None:

@@ -30,6 +30,9 @@ def judge(now: Situation) -> Part:
         part.proofs.append(Proof(place=binding.place, text=f"Listen {binding}"))
     elif listener is not None:
         _heard(now, part, listener, binding, facts)
+    elif (program := _unread(now)) is not None:
+        part.facts["program"] = program
+        part.doubts.append(Doubt("door.unread-engine", _RANK, part.facts))
     else:
         part.blocks.append(Block("door.unheard", _RANK, None, facts))
         if binding is not None:
@@ -65,6 +68,18 @@ def _declared(now: Situation, address: str, port: int) -> Binding | None:
             if binding.port == port and _covers(binding.address, address):
                 _take(now, engine)
                 return binding
+    return None
+
+
+def _unread(now: Situation) -> str | None:
+    """What may listen there unseen: an engine whose configuration is not read, or sockets that
+    the survey could not list."""
+    read = {id(engine.record) for engine in now.engines}
+    for record in now.survey.engines:
+        if record.declared and id(record) not in read:
+            return record.kind
+    if any(gap.what == "listeners" for gap in now.survey.gaps):
+        return "a program that the survey cannot name"
     return None
 
 
@@ -127,7 +142,8 @@ GATE = Gate(
             "Port {port} on {address} is held by {program}, which is no engine that Ecumen reads."
         ),
         "door.unread-engine": Words(
-            "{program} listens on {address}, port {port}; Ecumen does not read its configuration."
+            "{program} may listen on {address}, port {port}; Ecumen does not read its "
+            "configuration."
         ),
     },
 )

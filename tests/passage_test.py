@@ -1,0 +1,265 @@
+"""The passage as a whole: verdicts, obstacles in their order, doubts with their place."""
+
+from __future__ import annotations
+
+import re
+import sys
+from collections.abc import Mapping
+from pathlib import Path
+
+import pytest
+
+from ecumen.passage import Follower, Verdict, follow, read_request
+from ecumen.passage.front import front_pages
+from ecumen.survey import Listener, NameRecord, Survey
+from ecumen_demo import demo_survey
+from tests.builders import codes, passage, server
+
+SITE = """\
+<VirtualHost 192.0.2.10:80>
+ServerName choir.test
+ServerAlias *.choir.test
+DocumentRoot /srv/choir
+CustomLog logs/choir.log common
+</VirtualHost>
+"""
+FILES = ("0644 ines /srv/choir/index.html", "0644 ines /srv/choir/style.css")
+
+
+def gate(found, name: str):  # type: ignore[no-untyped-def]
+    return next(each for each in found.gates if each.gate == name)
+
+
+def test_a_page_that_is_shown_passes_every_gate() -> None:
+    found = passage(server(SITE, FILES), "http://choir.test/")
+    assert (found.decided, found.status, found.content_type) == (True, 200, "text/html")
+    assert found.file == "/srv/choir/index.html"
+    assert found.log == "/etc/logs/choir.log"
+    assert found.site is not None
+    assert found.site.declared_at == "/etc/c:12"
+    verdicts = [each.verdict.value for each in found.gates]
+    assert verdicts == ["skipped", "clear", "skipped", *["clear"] * 4, "skipped", "clear", "clear"]
+
+
+def test_obstacles_stand_in_the_order_in_which_they_are_met() -> None:
+    closed = SITE.replace(
+        "</VirtualHost>", "<Location />\nRequire all denied\n</Location>\n</VirtualHost>"
+    )
+    files = ("0700 ines /srv/choir/", "0600 ines /srv/choir/index.html", "0755 root /srv/")
+    found = passage(server(closed, files), "http://choir.test/")
+    assert codes(found) == ["rule.denied", "ladder.shut", "ladder.unreadable"]
+    assert found.status == 403
+    deeper = passage(server(closed, files), "http://choir.test/style/x.css")
+    assert codes(deeper) == ["ladder.shut", "rule.denied", "serve.missing"]
+    assert gate(found, "ladder").verdict is Verdict.BLOCKED
+
+
+def test_every_obstacle_says_what_would_mend_it() -> None:
+    found = passage(server(SITE, ("0700 ines /srv/choir/",)), "http://choir.test/")
+    assert found.obstacles[0].mend == "Let www-data pass through /srv/choir."
+    assert found.obstacles[0].evidence[0].owner == "ines"
+
+
+@pytest.mark.parametrize(
+    ("line", "url", "place"),
+    [
+        ("RewriteEngine On", "http://choir.test/", "/etc/c:12"),
+        ("FancyThing 7", "http://choir.test/", "/etc/c:12"),
+        (
+            "<Directory /srv/choir>\nOrder deny,allow\n</Directory>",
+            "http://choir.test/",
+            "/etc/c:13",
+        ),
+        ("<If true>\n</If>", "http://choir.test/", "/etc/c:12"),
+        ("LoadModule odd_module m", "http://choir.test/", "/etc/c:12"),
+        ("ProxyPass /app http://127.0.0.1:9/", "http://choir.test/app/x", "/etc/c:12"),
+        ("Redirect /old http://other.test/", "http://choir.test/old", "/etc/c:12"),
+        ("AddHandler odd-script .css", "http://choir.test/style.css", "/etc/c:12"),
+    ],
+)
+def test_what_is_not_evaluated_is_named_with_file_and_line(line: str, url: str, place: str) -> None:
+    found = passage(server(f"{line}\n{SITE}", FILES), url)
+    assert not found.decided
+    places = [f"{p.file}:{p.line}" for doubt in found.unsure_because for p in doubt.evidence]
+    assert place in places
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        "ProxyPass /app http://127.0.0.1:9/",
+        "Redirect /old http://other.test/",
+        "<Directory /srv/other>\nFancyThing 7\n</Directory>",
+        "<IfModule gone_module>\nFancyThing 7\n</IfModule>",
+        "<VirtualHost 192.0.2.10:81>\nFancyThing 7\n</VirtualHost>",
+        "RewriteEngine Off\nRewriteRule ^ /x",
+        "SSLProtocol all",
+        "Header set X-Note here",
+    ],
+)
+def test_what_does_not_bear_on_a_request_leaves_it_decided(line: str) -> None:
+    found = passage(server(f"{line}\n{SITE}", FILES), "http://choir.test/")
+    assert (found.decided, found.status) == (True, 200)
+
+
+def test_a_doubt_behind_the_deciding_obstacle_does_not_count() -> None:
+    files = ("0700 ines /srv/choir/", "0644 ines /srv/choir/page.odd")
+    config = "AddHandler odd-script .odd\n" + SITE
+    found = passage(server(config, files), "http://choir.test/page.odd")
+    assert (found.decided, found.status, codes(found)) == (True, 403, ["ladder.shut"])
+
+
+def test_an_override_file_is_in_doubt_until_it_is_read() -> None:
+    config = SITE.replace("</V", "<Directory /srv>\nAllowOverride All\n</Directory>\n</V")
+    plain = passage(server(config, FILES), "http://choir.test/")
+    assert plain.decided
+    found = passage(
+        server(config, (*FILES, "0644 ines /srv/choir/.htaccess")), "http://choir.test/"
+    )
+    assert not found.decided
+    assert found.unsure_because[0].evidence[0].path == "/srv/choir/.htaccess"
+
+
+def test_what_the_survey_does_not_hold_is_unsure() -> None:
+    survey = server(SITE.replace("/srv/choir", "/far/choir"))
+    entry = survey.files.get("/")
+    assert entry is not None
+    from dataclasses import replace
+
+    partial = replace(survey, files=survey.files.replacing([replace(entry, listed=False)]))
+    found = passage(partial, "http://choir.test/")
+    assert not found.decided
+    assert "/far" in found.unsure_because[0].reason
+
+
+def test_a_mistake_in_the_configuration_is_named() -> None:
+    found = passage(server(f"{SITE}<Directory /x>\n", FILES), "http://choir.test/")
+    assert not found.decided
+    assert "not closed" in found.unsure_because[0].reason
+
+
+def test_nothing_listens() -> None:
+    found = passage(server(SITE, FILES, declared=False), "http://choir.test/")
+    assert (found.decided, found.status, codes(found)) == (True, None, ["door.unheard"])
+    heard = (Listener("0.0.0.0", 80, "apache2", 1),)
+    found = passage(server(SITE, FILES, declared=False, listeners=heard), "http://choir.test/")
+    assert found.status == 200
+    held = (Listener("192.0.2.10", 80, "teapot", 1),)
+    found = passage(server(SITE, FILES, declared=False, listeners=held), "http://choir.test/")
+    assert not found.decided
+    assert gate(found, "door").verdict is Verdict.UNSURE
+
+
+def test_names_lead_here_elsewhere_or_nowhere() -> None:
+    names = (
+        NameRecord("choir.test", ("192.0.2.10",)),
+        NameRecord("www.choir.test", ()),
+        NameRecord("old.choir.test", ("203.0.113.9",)),
+    )
+    survey = server(SITE, FILES, names=names)
+    assert passage(survey, "http://choir.test/", to=None).status == 200
+    assert codes(passage(survey, "http://www.choir.test/", to=None)) == ["name.nowhere"]
+    assert codes(passage(survey, "http://old.choir.test/", to=None)) == ["name.elsewhere"]
+    unknown = passage(survey, "http://x.choir.test/", to=None)
+    assert not unknown.decided
+    assert unknown.site is not None
+    assert unknown.site.name == "choir.test"
+
+
+def test_a_visitor_of_the_loopback_address_is_the_server_itself() -> None:
+    config = (
+        "Listen 127.0.0.1:80\n<VirtualHost *:80>\nDocumentRoot /srv/choir\n"
+        "<Location />\nRequire local\n</Location>\n</VirtualHost>\n"
+    )
+    survey = server(config, FILES)
+    assert passage(survey, "http://any.test/", to="127.0.0.1").status == 200
+    assert codes(passage(survey, "http://any.test/")) == ["rule.local-only"]
+    assert passage(survey, "http://any.test/", source="127.0.0.1").status == 200
+
+
+def test_an_enforced_policy_is_in_doubt() -> None:
+    survey = server(SITE, FILES, kernel={"security.mode": "enforcing"})
+    found = passage(survey, "http://choir.test/")
+    assert not found.decided
+    assert gate(found, "context").verdict is Verdict.UNSURE
+
+
+def test_a_protected_link_is_not_followed() -> None:
+    files = (
+        "1777 root /srv/choir/",
+        "0777 otto /srv/choir/index.html -> /srv/page.html",
+        "0644 ines /srv/page.html",
+    )
+    kernel = {"fs.protected_symlinks": "1"}
+    assert passage(server(SITE, files), "http://choir.test/").status == 200
+    found = passage(server(SITE, files, kernel=kernel), "http://choir.test/")
+    assert "ladder.link-protected" in codes(found)
+
+
+def test_a_hundred_sites_claim_one_name() -> None:
+    hosts = "".join(
+        f"<VirtualHost 192.0.2.10:80>\nServerName s{n}.test\nServerAlias same.test\n"
+        f"DocumentRoot /srv/choir\n</VirtualHost>\n"
+        for n in range(100)
+    )
+    found = passage(server(hosts, FILES), "http://same.test/")
+    claims = gate(found, "site").claims
+    assert claims[0].outcome == "won"
+    assert claims[1].outcome == "matched-later"
+    assert len(claims) < 60
+
+
+# --- words ---
+
+
+def _emitted() -> set[str]:
+    """Every code that stands in the core."""
+    names = "name|door|seal|site|way|rule|ladder|context|serve|record|passage"
+    pattern = re.compile(rf'"((?:{names})\.[a-z-]*[a-z])"')
+    root = Path(__file__).parents[1] / "src/ecumen"
+    texts = [path.read_text() for path in root.rglob("*.py") if not path.name.endswith("_test.py")]
+    return {code for text in texts for code in pattern.findall(text)}
+
+
+def test_every_code_has_words_and_every_block_says_what_mends_it() -> None:
+    from ecumen.passage.follow import WORDS
+
+    assert _emitted() == set(WORDS)
+    for code, words in WORDS.items():
+        assert words.reason.endswith((".", "}")), code
+        assert not words.mend or words.mend.endswith("."), code
+
+
+def test_no_sentence_lacks_a_fact(monkeypatch: pytest.MonkeyPatch) -> None:
+    module = sys.modules["ecumen.passage.follow"]
+
+    def missing(self: Mapping[str, str], key: str) -> str:
+        raise KeyError(key)
+
+    monkeypatch.setattr(module._Facts, "__missing__", missing)
+    survey: Survey = demo_survey()
+    follower = Follower(survey)
+    for front in front_pages(follower):
+        for path in ("", "style", "no/such", "style/main.css/x", "%zz", "a%2fb", "../x"):
+            for source in (None, "127.0.0.1"):
+                follower.follow(read_request(front.url + path, to=front.to, source=source))
+    for url in ("https://choir.example/", "http://nowhere.test/", "http://[2001:db8::10]/"):
+        follower.follow(read_request(url))
+
+
+def test_the_demo_is_the_same_every_time_and_a_third_of_its_members_are_in_trouble() -> None:
+    assert list(demo_survey().files) == list(demo_survey().files)
+    fronts = list(front_pages(Follower(demo_survey())))
+    hosted = [front for front in fronts if front.site.personal is None]
+    members = [front for front in fronts if front.site.personal is not None]
+    assert len(hosted) >= 40
+    assert len(members) >= 15
+    in_trouble = [front for front in fronts if front.state == "blocked"]
+    assert len(in_trouble) >= len(fronts) // 4
+    assert {front.gate for front in in_trouble} == {"door", "rule", "ladder", "serve"}
+
+
+def test_following_once_and_following_many_agree() -> None:
+    survey = server(SITE, FILES)
+    request = read_request("http://choir.test/style.css", to="192.0.2.10")
+    assert follow(survey, request) == Follower(survey).follow(request)

@@ -1,0 +1,167 @@
+"""Taking a survey of this machine: as root, and as somebody who may not read everything."""
+
+from __future__ import annotations
+
+import io
+import os
+import shutil
+import socket
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from ecumen.passage import Follower, read_request
+from ecumen.rights import Subject
+from ecumen.survey import Kind, read_survey, write_survey
+from ecumen_machine import EngineSpec, take_survey
+from tests.kernel_test import as_subject
+from tests.worlds.accounts import accounts
+from tests.worlds.live import ask, httpd
+
+pytestmark = pytest.mark.server
+
+NOBODY = Subject("nobody", 65534, frozenset({65534}))
+HEAD = """\
+ServerRoot {base}
+ServerName main.test
+PidFile {base}/pid
+ErrorLog {base}/error.log
+User www-data
+Group www-data
+Listen 127.0.0.44:8085
+TypesConfig /etc/mime.types
+"""
+MODULES = "mpm_event authz_core authz_host alias dir mime userdir autoindex".split()
+SITES = """\
+<Directory />
+    Require all denied
+</Directory>
+<Directory {base}/www>
+    Require all granted
+</Directory>
+<Directory {base}/home/*/public_html>
+    Require all granted
+</Directory>
+UserDir public_html
+<VirtualHost *:8085>
+    ServerName one.test
+    DocumentRoot {base}/www/one
+</VirtualHost>
+<VirtualHost *:8085>
+    ServerName two.test
+    DocumentRoot {base}/www/two
+    CustomLog {base}/two.log "%h"
+</VirtualHost>
+"""
+
+
+@pytest.fixture
+def base() -> Iterator[Path]:
+    base = Path("/srv/ecumen-probe")
+    shutil.rmtree(base, ignore_errors=True)
+    base.mkdir()
+    try:
+        yield base
+    finally:
+        shutil.rmtree(base, ignore_errors=True)
+
+
+def lay_out(base: Path) -> Path:
+    lines = [HEAD.format(base=base)]
+    lines += [f"LoadModule {n}_module /usr/lib/apache2/modules/mod_{n}.so" for n in MODULES]
+    config = base / "httpd.conf"
+    config.write_text("\n".join([*lines, SITES.format(base=base)]))
+    for name in ("one", "two"):
+        (base / "www" / name).mkdir(parents=True)
+        (base / "www" / name / "index.html").write_text(name)
+    return config
+
+
+def test_a_closed_home_is_named_and_what_lies_behind_it(base: Path) -> None:
+    """Two sites and a personal site whose home is closed; the server agrees at every step."""
+    config = lay_out(base)
+    with accounts(base):
+        home = base / "home" / "ecw1"
+        site = home / "public_html"
+        site.mkdir(parents=True)
+        (site / "index.html").write_text("mine")
+        home.chmod(0o700)
+        site.chmod(0o750)
+        url = "http://two.test:8085/~ecw1/"
+        row: dict[str, object] = {"url": url, "to": "127.0.0.44"}
+        with httpd(config, "127.0.0.44", 8085):
+            for closed in ((home, site), (site,), ()):
+                survey = take_survey([EngineSpec("httpd", str(config))])
+                found = Follower(survey).follow(read_request(url, to="127.0.0.44"))
+                paths = [obstacle.evidence[0].path for obstacle in found.obstacles]
+                assert paths == [str(path) for path in closed]
+                assert found.status == ask(row).status
+                assert found.log == f"{base}/two.log"
+                if closed:
+                    closed[0].chmod(0o755)
+        assert found.status == 200
+
+
+def test_a_survey_reads_no_contents_and_follows_no_link_out(base: Path) -> None:
+    config = lay_out(base)
+    (base / "www/one/secret.php").write_text("password = 'x'")
+    (base / "www/one/away").symlink_to("/etc")
+    survey = take_survey([EngineSpec("httpd", str(config))], [str(base / "www")])
+    stream = io.BytesIO()
+    write_survey(survey, stream)
+    assert set(survey.texts) == {str(config), "/etc/mime.types"}
+    link = survey.files.get(str(base / "www/one/away"))
+    assert link is not None
+    assert (link.kind, link.target) == (Kind.LINK, "/etc")
+    assert survey.files.get(str(base / "www/one/away/passwd")) is None
+    assert survey.files.get("/etc/passwd") is None
+    stream.seek(0)
+    assert list(read_survey(stream).files) == list(survey.files)
+
+
+def test_what_may_not_be_read_is_a_gap_and_status_3(base: Path, tmp_path: Path) -> None:
+    config = lay_out(base)
+    os.chown(base / "www/two", 33, 33)
+    (base / "www/two").chmod(0o700)
+    tmp_path.chmod(0o777)
+    for parent in (tmp_path.parent, tmp_path.parent.parent):
+        parent.chmod(0o755)
+    out = tmp_path / "x.survey"
+
+    def survey_as_nobody() -> int:
+        from ecumen_cli.survey import survey
+
+        words = ["--out", str(out), "--engine", f"httpd:{config}"]
+        return int(survey.main(words, standalone_mode=False))
+
+    assert as_subject(NOBODY, survey_as_nobody) == 3
+    with out.open("rb") as stream:
+        taken = read_survey(stream)
+    assert (f"{base}/www/two", "Permission denied") in [(gap.path, gap.why) for gap in taken.gaps]
+    found = Follower(taken).follow(read_request("http://two.test:8085/x", to="127.0.0.44"))
+    assert not found.decided
+    assert f"{base}/www/two" in found.unsure_because[0].reason
+
+
+def test_listeners_come_from_the_kernel_and_names_from_the_hosts_file(base: Path) -> None:
+    config = lay_out(base)
+    with socket.create_server(("127.0.0.45", 0)) as listening:
+        port = listening.getsockname()[1]
+        survey = take_survey([EngineSpec("httpd", str(config))])
+    found = [(x.address, x.port, x.pid) for x in survey.listeners]
+    assert ("127.0.0.45", port, os.getpid()) in found
+    assert survey.name_by_text["localhost"].source == "hosts"
+    assert survey.host == socket.gethostname()
+
+
+def test_the_installed_server_is_found() -> None:
+    survey = take_survey()
+    record = next(engine for engine in survey.engines if engine.kind == "httpd")
+    said = subprocess.run(["/usr/sbin/apache2", "-v"], capture_output=True, text=True, check=True)
+    assert f"/{record.version} " in said.stdout
+    assert record.config in survey.texts
+    assert "core.c" in record.built_in
+    assert record.environment is not None
+    assert record.environment["APACHE_RUN_USER"] == "www-data"

@@ -1,0 +1,191 @@
+"""The API: nothing without signing in, changes only with their token, bad files named."""
+
+from __future__ import annotations
+
+import io
+from pathlib import Path
+from typing import Any
+
+import pytest
+from django.contrib.auth import get_user_model
+from django.core.cache import cache
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import Client
+
+from ecumen.survey import write_survey
+from ecumen_web import queue
+from ecumen_web.store import loading
+from ecumen_web.store.models import JobRecord, SurveyRecord
+from tests.builders import server
+
+pytestmark = pytest.mark.django_db
+
+CONFIG = """\
+<VirtualHost 192.0.2.10:80>
+ServerName choir.test
+DocumentRoot /srv/choir
+</VirtualHost>
+<VirtualHost 192.0.2.10:80>
+ServerName "\udcffodd<b>.test"
+DocumentRoot /srv/none
+</VirtualHost>
+"""
+
+
+@pytest.fixture(autouse=True)
+def home(settings: Any, tmp_path: Path) -> None:
+    settings.SURVEYS = tmp_path
+    cache.clear()
+    loading.follower_of.cache_clear()
+
+
+@pytest.fixture(autouse=True)
+def at_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Jobs are worked on as they are asked for."""
+    monkeypatch.setattr(queue.queue, "immediate", True)
+
+
+@pytest.fixture
+def visitor() -> Client:
+    return Client(enforce_csrf_checks=True)
+
+
+@pytest.fixture
+def admin() -> Client:
+    user = get_user_model().objects.create_user(username="ines", password="a long password")
+    client = Client()
+    client.force_login(user)
+    return client
+
+
+def survey_bytes() -> bytes:
+    config = CONFIG.encode("utf-8", "surrogateescape").decode("utf-8", "surrogateescape")
+    survey = server("", ("0700 ines /srv/choir/", "0644 ines /srv/choir/index.html"))
+    text = survey.texts["/etc/c"] + config.encode("utf-8", "surrogateescape")
+    changed = server("", ("0700 ines /srv/choir/", "0644 ines /srv/choir/index.html"),
+                     texts={"/etc/c": text})  # fmt: skip
+    stream = io.BytesIO()
+    write_survey(changed, stream)
+    return stream.getvalue()
+
+
+def upload(client: Client, data: bytes) -> Any:
+    return client.post("/api/surveys", {"file": SimpleUploadedFile("x.survey", data)})
+
+
+@pytest.mark.parametrize(
+    ("method", "path"),
+    [
+        ("get", "/api/surveys"),
+        ("post", "/api/surveys"),
+        ("get", "/api/jobs/1"),
+        ("delete", "/api/jobs/1"),
+        ("get", "/api/surveys/latest/sites"),
+        ("get", "/api/surveys/latest/passage?url=http://x/"),
+    ],
+)
+def test_nothing_is_told_without_signing_in(visitor: Client, method: str, path: str) -> None:
+    assert getattr(visitor, method)(path).status_code == 403
+
+
+def test_signing_in_needs_the_token_and_the_right_password(visitor: Client) -> None:
+    get_user_model().objects.create_user(username="ines", password="a long password")
+    given = {"name": "ines", "password": "a long password"}
+    bare = visitor.post("/api/session", given, content_type="application/json")
+    assert bare.status_code == 403
+    token = visitor.get("/api/session").json()["token"]
+
+    def sign_in(password: str) -> Any:
+        body = {"name": "ines", "password": password}
+        return visitor.post(
+            "/api/session", body, content_type="application/json", headers={"X-CSRFToken": token}
+        )
+
+    assert sign_in("wrong").status_code == 400
+    assert sign_in("a long password").json()["signed_in"] is True
+    cookie = visitor.cookies["sessionid"]
+    assert cookie["httponly"]
+    assert cookie["samesite"] == "Strict"
+    assert visitor.get("/api/surveys").json() == []
+    # A change without the token of the new session is refused.
+    assert visitor.delete("/api/session").status_code == 403
+
+
+def test_guessing_passwords_is_slowed_down(visitor: Client) -> None:
+    token = visitor.get("/api/session").json()["token"]
+    statuses = [
+        visitor.post(
+            "/api/session",
+            {"name": "ines", "password": str(number)},
+            content_type="application/json",
+            headers={"X-CSRFToken": token},
+        ).status_code
+        for number in range(12)
+    ]
+    assert statuses == [400] * 10 + [429] * 2
+    assert visitor.get("/api/session").status_code == 200
+
+
+def test_every_answer_carries_the_security_headers(visitor: Client) -> None:
+    policy = visitor.get("/api/session").headers["Content-Security-Policy"]
+    assert "default-src 'none'" in policy
+    assert "script-src 'self'" in policy
+    assert "unsafe" not in policy
+    assert visitor.get("/follow").headers["X-Frame-Options"] == "DENY"
+
+
+def test_a_survey_is_loaded_and_asked(admin: Client) -> None:
+    job = upload(admin, survey_bytes())
+    assert job.status_code == 202
+    done = admin.get(f"/api/jobs/{job.json()['id']}").json()
+    assert (done["state"], done["error"]) == ("done", "")
+    overview = admin.get("/api/surveys/latest/sites").json()
+    assert overview["survey"]["host"] == "quay"
+    rows = [(site["name"], site["state"], site["gate"]) for site in overview["sites"]]
+    assert rows[0] == ("choir.test", "blocked", "ladder")
+    assert rows[1][0] == "\\udcffodd<b>.test"
+    number = overview["survey"]["id"]
+    question = {"url": "http://choir.test/", "to": "192.0.2.10"}
+    passage = admin.get(f"/api/surveys/{number}/passage", question).json()
+    assert passage["status"] == 403
+    assert passage["gates"][0]["gate"] == "name"
+    assert passage["obstacles"][0]["mend"] == "Let www-data pass through /srv/choir."
+    # The same file again is the same survey.
+    upload(admin, survey_bytes())
+    assert SurveyRecord.objects.count() == 1
+
+
+def test_what_is_no_survey_is_named_and_nothing_is_kept(admin: Client, tmp_path: Path) -> None:
+    job = upload(admin, b"no zip").json()
+    done = admin.get(f"/api/jobs/{job['id']}").json()
+    assert done["state"] == "failed"
+    assert "not a survey file" in done["error"]
+    assert list(tmp_path.iterdir()) == []
+
+
+def test_a_cancelled_job_keeps_nothing(admin: Client, monkeypatch: pytest.MonkeyPatch) -> None:
+    def cancelled(*_: object) -> None:
+        JobRecord.objects.update(cancel=True)
+
+    original = queue._progress
+    monkeypatch.setattr(queue, "_progress", lambda job, *step: (cancelled(), original(job, *step)))
+    job = upload(admin, survey_bytes()).json()
+    assert admin.get(f"/api/jobs/{job['id']}").json()["state"] == "cancelled"
+    assert SurveyRecord.objects.count() == 0
+
+
+@pytest.mark.parametrize(
+    ("path", "status", "says"),
+    [
+        ("/api/surveys/latest/sites", 404, "No survey is loaded yet"),
+        ("/api/surveys/9/sites", 404, "No SurveyRecord"),
+        ("/api/surveys/x/sites", 404, "no such survey"),
+        ("/api/surveys/latest/passage", 400, "url"),
+        ("/api/surveys/latest/passage?url=ftp://x/", 400, "only http"),
+        ("/api/surveys/latest/passage?url=http://x/&to=zz", 400, "is no address"),
+    ],
+)
+def test_bad_questions_get_one_line(admin: Client, path: str, status: int, says: str) -> None:
+    answer = admin.get(path)
+    assert answer.status_code == status
+    assert says in answer.json()["detail"]
