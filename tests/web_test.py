@@ -35,6 +35,7 @@ DocumentRoot /srv/none
 @pytest.fixture(autouse=True)
 def home(settings: Any, tmp_path: Path) -> None:
     settings.SURVEYS = tmp_path
+    settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
     cache.clear()
     loading.follower_of.cache_clear()
 

@@ -76,7 +76,8 @@ function Moment() {
   }
   const taken = Date.parse(data.taken_at);
   return (
-    <Link to="/surveys" className="group leading-tight" aria-label={`Server ${data.host}, surveys`}>
+    <Link to="/surveys" className="group leading-tight">
+      <span className="sr-only">Surveys of </span>
       <span className="mono block font-semibold group-hover:underline">{data.host}</span>
       <span className="block text-xs text-faint" title={moment(data.taken_at)}>
         {taken > Date.now() ? moment(data.taken_at) : `surveyed ${ago(taken, Date.now())}`}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 from ecumen.engines.sites import Candidate, Claim, Mapped, Part, Proof, RuleLine, Rung
 from ecumen.passage.verdict import (
     CandidateView,
@@ -59,15 +61,17 @@ _LINK_WORDS = {
 }
 
 
-MOST_CLAIMS = 20_000
+MOST_KEPT = 20_000
 
 
-def triads(mode: int) -> list[str]:
+@cache
+def triads(mode: int) -> tuple[str, str, str]:
     """Owner, group and other as `rwx` texts."""
-    return [
+    owner, group, other = (
         "".join(c if mode >> shift & bit else "-" for c, bit in (("r", 4), ("w", 2), ("x", 1)))
         for shift in (6, 3, 0)
-    ]
+    )
+    return owner, group, other
 
 
 class Presenter:
@@ -75,8 +79,9 @@ class Presenter:
 
     def __init__(self, survey: Survey) -> None:
         self.survey = survey
-        # Most claims of a contest are those of the last one.
+        # Most claims of a contest, and most steps of a ladder, are those of the last one.
         self._claims: dict[int, tuple[Claim, ClaimView]] = {}
+        self._rungs: dict[int, tuple[Rung, str, RungView]] = {}
 
     def evidence(self, proof: Proof) -> Evidence:
         if proof.entry is not None:
@@ -108,21 +113,18 @@ class Presenter:
     def picture(self, part: Part) -> dict[str, list[object]]:
         """The part's picture by the field of GateResult that it belongs to."""
         found: dict[str, list[object]] = {}
+        worker = part.facts.get("worker", "")
         for item in part.picture:
-            match item:
-                case Claim():
-                    found.setdefault("claims", []).append(self._claim(item))
-                case Mapped():
-                    found.setdefault("mappings", []).append(self._mapping(item))
-                case RuleLine():
-                    found.setdefault("rules", []).append(self._rule(item))
-                case Rung():
-                    worker = part.facts.get("worker", "")
-                    found.setdefault("rungs", []).append(self._rung(item, worker))
-                case Candidate():
-                    found.setdefault("candidates", []).append(self._candidate(item))
-                case _:
-                    pass
+            if isinstance(item, Claim):
+                found.setdefault("claims", []).append(self._claim(item))
+            elif isinstance(item, Rung):
+                found.setdefault("rungs", []).append(self._rung(item, worker))
+            elif isinstance(item, RuleLine):
+                found.setdefault("rules", []).append(self._rule(item))
+            elif isinstance(item, Mapped):
+                found.setdefault("mappings", []).append(self._mapping(item))
+            elif isinstance(item, Candidate):
+                found.setdefault("candidates", []).append(self._candidate(item))
         return found
 
     def _claim(self, claim: Claim) -> ClaimView:
@@ -138,7 +140,7 @@ class Presenter:
             claim.matched,
             Evidence(claim.place.file, claim.place.line),
         )
-        if len(self._claims) >= MOST_CLAIMS:
+        if len(self._claims) >= MOST_KEPT:
             self._claims.clear()
         self._claims[id(claim)] = (claim, view)
         return view
@@ -159,6 +161,16 @@ class Presenter:
         )
 
     def _rung(self, rung: Rung, worker: str) -> RungView:
+        known = self._rungs.get(id(rung))
+        if known is not None and known[0] is rung and known[1] == worker:
+            return known[2]
+        view = self._rung_view(rung, worker)
+        if len(self._rungs) >= MOST_KEPT:
+            self._rungs.clear()
+        self._rungs[id(rung)] = (rung, worker, view)
+        return view
+
+    def _rung_view(self, rung: Rung, worker: str) -> RungView:
         entry = rung.entry
         link = entry.kind is Kind.LINK
         words = _LINK_WORDS[rung.link_rule] if link else f"{worker} {_BY_WORDS[rung.by]}"
@@ -168,7 +180,7 @@ class Presenter:
             real_path=entry.path,
             kind=entry.kind.value,
             mode=f"{entry.mode:04o}",
-            triads=triads(entry.mode),
+            triads=list(triads(entry.mode)),
             owner=self.survey.user_name(entry.uid),
             group=self.survey.group_name(entry.gid),
             acl=self.acl(entry),

@@ -21,7 +21,8 @@ export function Outcome({ passage, choose }: Props) {
   return (
     <div className="space-y-6">
       <header className={`border-l-4 pl-3 ${TONES[tone(passage)]}`}>
-        <p className="mono text-4xl leading-none font-semibold">{passage.status ?? "—"}
+        <p className="mono text-4xl leading-none font-semibold">
+          {passage.status ?? "—"}
           {passage.decided ? "" : "?"}
         </p>
         <p className="text-lg leading-tight font-medium">{outcomeWords(passage)}</p>

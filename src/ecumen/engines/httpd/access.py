@@ -9,6 +9,7 @@ import ipaddress
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import Enum
+from functools import cached_property
 from itertools import product
 
 from ecumen.engines.httpd.lexer import words
@@ -56,7 +57,7 @@ class Rule:
             yield self
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Access:
     """The access rules of one section. merging: off, and, or. unread: not evaluated."""
 
@@ -73,7 +74,7 @@ class Access:
             return self
         return Access(self.rules, self.merging, self.unread + base.unread, base)
 
-    @property
+    @cached_property
     def lines(self) -> tuple[Proof, ...]:
         return tuple(proof_of(leaf.directive) for rule in self.rules for leaf in rule.leaves())
 

@@ -167,17 +167,19 @@ class Chooser:
         """The contest: the first blocks of the address, and all that claim what was asked for."""
         won_at = chain.order[id(winner)]
         rivals = chain.rivals(asked) if asked else {}
-        shown = {*range(min(len(chain.hosts), SHOWN_CLAIMS)), won_at, *list(rivals)[:SHOWN_CLAIMS]}
-        claims = []
-        for position in sorted(shown):
+        apart = sorted({won_at, *list(rivals)[:SHOWN_CLAIMS]})
+        claims = chain.others[:SHOWN_CLAIMS]
+        for position in apart:
             if position == won_at:
                 outcome, hit = ("won", matched) if matched else ("first", None)
-            elif position in rivals:
-                outcome, hit = "matched-later" if position > won_at else "weaker", rivals[position]
             else:
-                claims.append(chain.others[position])
-                continue
-            claims.append(replace(chain.others[position], outcome=outcome, matched=hit))
+                outcome = "matched-later" if position > won_at else "weaker"
+                hit = rivals[position]
+            claim = replace(chain.others[position], outcome=outcome, matched=hit)
+            if position < SHOWN_CLAIMS:
+                claims[position] = claim
+            else:
+                claims.append(claim)
         return tuple(claims)
 
 

@@ -40,6 +40,7 @@ from ecumen.engines.sites import (
     Proof,
     Rank,
     RuleLine,
+    Rung,
     SiteSummary,
     proof_of,
 )
@@ -79,6 +80,7 @@ class HttpdEngine:
         self.walker = Walker(survey, self.subject) if self.subject else None
         self.chooser = Chooser(self.server, self._resolve, self._reverse)
         self._walks: dict[int, FolderWalk] = {}
+        self._rungs: dict[str, Rung] = {}
 
     @property
     def listens(self) -> Sequence[Binding]:
@@ -300,7 +302,7 @@ class HttpdEngine:
         assert self.walker is not None
         walk = self._walks.get(id(host))
         if walk is None:
-            walk = self._walks[id(host)] = FolderWalk(host, self.walker)
+            walk = self._walks[id(host)] = FolderWalk(host, self.walker, self._rungs)
         walked = walk.walk(filename)
         settings = walked.settings
         sections: list[_Bound] = list(walked.sections)

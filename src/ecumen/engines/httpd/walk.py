@@ -17,7 +17,7 @@ from ecumen.rights import READ, Problem, Walker, decide
 from ecumen.rights.walk import Step, join
 from ecumen.survey import Entry, Kind
 
-MOST_MERGED = 20_000
+MOST_KEPT = 20_000
 _HALF = 1000  # ranks of one folder's sections and of the lookup below it keep their order
 
 
@@ -42,12 +42,13 @@ class Walked:
 class FolderWalk:
     """Walks for one site and one worker."""
 
-    def __init__(self, host: Host, walker: Walker) -> None:
+    def __init__(self, host: Host, walker: Walker, rungs: dict[str, Rung] | None = None) -> None:
         self.host = host
         self.walker = walker
         self.by_depth: dict[int, list[Section]] = {}
         for section in host.folders:
             self.by_depth.setdefault(section.depth, []).append(section)
+        self._rungs: dict[str, Rung] = {} if rungs is None else rungs
         # Merging is pure, and the same few sections meet at every request.
         self._merged: dict[tuple[int, int], tuple[Settings, Settings, Settings]] = {}
 
@@ -56,7 +57,7 @@ class FolderWalk:
         key = (id(base), id(later))
         known = self._merged.get(key)
         if known is None:
-            if len(self._merged) >= MOST_MERGED:
+            if len(self._merged) >= MOST_KEPT:
                 self._merged.clear()
             # Both are kept, so that their numbers stay theirs.
             known = self._merged[key] = (base, later, later.over(base))
@@ -129,12 +130,7 @@ class FolderWalk:
         assert here is not None
         rank = Rank(Phase.WALK, depth * _HALF - 1)
         step = self.walker.search(here)
-        assert step.decision is not None
-        walked.rungs.append(
-            Rung(
-                walked.path, here, "x", step.decision.allowed, step.decision.by, step.decision.line
-            )
-        )
+        walked.rungs.append(self._rung(walked.path, step))
         if step.blocked:
             self._shut(walked, step, rank)
         walked.path = join(walked.path, name)
@@ -160,6 +156,19 @@ class FolderWalk:
         if entry.kind is not Kind.FILE:
             self._special(walked, entry, rank)
         return False
+
+    def _rung(self, asked: str, step: Step) -> Rung:
+        """The step of searching a folder, as it is shown."""
+        known = self._rungs.get(asked)
+        if known is not None and known.entry is step.entry:
+            return known
+        decision = step.decision
+        assert decision is not None
+        rung = Rung(asked, step.entry, "x", decision.allowed, decision.by, decision.line)
+        if len(self._rungs) >= MOST_KEPT:
+            self._rungs.clear()
+        self._rungs[asked] = rung
+        return rung
 
     def _shut(self, walked: Walked, step: Step, rank: Rank) -> None:
         """The worker may not search a folder."""
@@ -209,16 +218,7 @@ class FolderWalk:
         """What the kernel asks on the way that a link leads."""
         for step in steps:
             if step.decision is not None:
-                walked.rungs.append(
-                    Rung(
-                        step.entry.path,
-                        step.entry,
-                        "x",
-                        step.decision.allowed,
-                        step.decision.by,
-                        step.decision.line,
-                    )
-                )
+                walked.rungs.append(self._rung(step.entry.path, step))
                 if step.blocked:
                     self._shut(walked, step, rank)
             elif step.protected:

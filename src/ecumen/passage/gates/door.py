@@ -7,6 +7,7 @@ a later gate of its own making.
 from __future__ import annotations
 
 import ipaddress
+from functools import lru_cache
 
 from ecumen.engines.engine import Engine
 from ecumen.engines.sites import Arrival, Binding, Block, Doubt, Part, Phase, Proof, Rank
@@ -93,6 +94,7 @@ def _listening(now: Situation, address: str, port: int) -> Listener | None:
     return next(iter(exact or hits), None)
 
 
+@lru_cache(maxsize=4096)
 def _covers(bound: str, address: str) -> bool:
     if bound == "*":
         return True

@@ -7,7 +7,7 @@ export function RuleLayers({ rules }: { rules: Schemas["RuleView"][] }) {
       {rules.map((rule, number) => (
         <li
           key={`${rule.section} ${rule.lines[0]?.file}:${rule.lines[0]?.line}`}
-          className={`border-l-4 py-1 pl-3 ${rule.effective ? (rule.outcome === "granted" ? "border-clear" : "border-blocked") : "border-line opacity-75"}`}
+          className={`border-l-4 py-1 pl-3 ${rule.effective ? (rule.outcome === "granted" ? "border-clear" : "border-blocked") : "border-line"}`}
           style={{ marginLeft: `${Math.min(number, 6) * 1.25}rem` }}
         >
           <div className="flex items-baseline gap-3">

@@ -1,0 +1,99 @@
+"""The application with the demo data, running; and a browser to use it with."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from urllib.request import urlopen
+
+from playwright.sync_api import Browser, Page, sync_playwright
+
+ROOT = Path(__file__).parents[1]
+FLAGS = (
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Application:
+    """address: without a slash at its end. started_in: seconds until the first answer."""
+
+    address: str
+    name: str
+    password: str
+    started_in: float
+
+    def sign_in(self, page: Page) -> None:
+        page.goto(self.address)
+        page.get_by_label("Name").fill(self.name)
+        page.get_by_label("Password").fill(self.password)
+        page.get_by_role("button", name="Sign in").click()
+        page.get_by_role("navigation", name="Places").wait_for()
+
+
+def free_port() -> int:
+    """A port of which the next one is free too."""
+    while True:
+        with socket.create_server(("127.0.0.1", 0)) as first:
+            port = int(first.getsockname()[1])
+            try:
+                socket.create_server(("127.0.0.1", port + 1)).close()
+            except OSError:
+                continue
+            return port
+
+
+@contextmanager
+def demo(home: Path) -> Iterator[Application]:
+    """`ecumen demo` on a free port, with its records in `home`."""
+    port = free_port()
+    began = time.monotonic()
+    code = "from ecumen_cli.main import main; main()"
+    process = subprocess.Popen(
+        [sys.executable, "-c", code, "demo", "--port", str(port)],
+        stdout=subprocess.PIPE,
+        text=True,
+        env=os.environ | {"ECUMEN_HOME": str(home), "PYTHONPATH": str(ROOT / "src")},
+    )
+    try:
+        assert process.stdout is not None
+        lines = [process.stdout.readline() for _ in range(3)]
+        found = re.search(r"Demo account: (\S+), password: (\S+)", lines[1])
+        assert found is not None, lines
+        address = f"http://127.0.0.1:{port}"
+        _wait(address)
+        yield Application(address, found[1], found[2], time.monotonic() - began)
+    finally:
+        process.terminate()
+        process.communicate(timeout=20)
+
+
+def _wait(address: str) -> None:
+    for _ in range(200):
+        try:
+            urlopen(address, timeout=5).close()
+            return
+        except OSError:
+            time.sleep(0.05)
+    raise RuntimeError("the application does not answer")
+
+
+@contextmanager
+def browser() -> Iterator[Browser]:
+    """Debian's Chromium; no browser is downloaded."""
+    with sync_playwright() as play:
+        launched = play.chromium.launch(executable_path=shutil.which("chromium"), args=list(FLAGS))
+        try:
+            yield launched
+        finally:
+            launched.close()

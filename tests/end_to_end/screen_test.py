@@ -1,0 +1,224 @@
+"""The screen, used as a person would: in a browser, by words and keys."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from urllib.request import Request, urlopen
+
+import pytest
+from playwright.sync_api import Browser, BrowserContext, Page, expect
+
+from ecumen.survey import write_survey
+from tests.application import ROOT, Application, browser, demo
+from tests.builders import server
+
+pytestmark = pytest.mark.browser
+
+AXE = ROOT / "frontend/node_modules/axe-core/axe.min.js"
+
+
+@pytest.fixture(scope="module")
+def application(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Application]:
+    with demo(tmp_path_factory.mktemp("home")) as running:
+        yield running
+
+
+@pytest.fixture(scope="module")
+def chromium() -> Iterator[Browser]:
+    with browser() as launched:
+        yield launched
+
+
+@pytest.fixture(scope="module")
+def signed_in(application: Application, chromium: Browser) -> Iterator[BrowserContext]:
+    context = chromium.new_context(viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    application.sign_in(page)
+    page.close()
+    yield context
+    context.close()
+
+
+@pytest.fixture
+def page(signed_in: BrowserContext, application: Application) -> Iterator[Page]:
+    page = signed_in.new_page()
+    errors: list[str] = []
+    page.on(
+        "console", lambda message: errors.append(message.text) if message.type == "error" else 0
+    )
+    page.on("pageerror", lambda error: errors.append(str(error)))
+    page.goto(application.address)
+    yield page
+    page.close()
+    # Chromium itself notes a question that the server refuses; the page shows why.
+    assert [error for error in errors if "status of 400" not in error] == []
+
+
+def outcome(page: Page):  # type: ignore[no-untyped-def]
+    return page.get_by_role("complementary", name="Outcome")
+
+
+def test_type_an_address_and_read_what_stops_it(page: Page) -> None:
+    expect(page.get_by_role("heading", name="Where to start")).to_be_visible()
+    page.keyboard.press("/")
+    page.keyboard.type("tide-table.example/~ines/")
+    page.keyboard.press("Enter")
+    expect(outcome(page)).to_contain_text("403")
+    expect(outcome(page)).to_contain_text("may not pass through /home/ines:")
+    expect(outcome(page)).to_contain_text("may not pass through /home/ines/public_html:")
+    expect(outcome(page)).to_contain_text("Let www-data pass through /home/ines.")
+    ladder = page.get_by_role("tab", name="ladder")
+    expect(ladder).to_have_attribute("aria-selected", "true")
+    steps = page.get_by_role("list", name="Steps of the path")
+    expect(steps.get_by_role("listitem").filter(has_text="may not")).to_have_count(2)
+    expect(steps).to_contain_text("so the bits for others decide")
+
+
+def test_the_gates_are_walked_with_the_arrow_keys(page: Page, application: Application) -> None:
+    page.goto(f"{application.address}/follow?url=http://choir.example/&gate=site")
+    expect(page.get_by_role("tab")).to_have_count(10)
+    page.get_by_role("tab", name="site").focus()
+    page.keyboard.press("ArrowRight")
+    expect(page.get_by_role("tab", name="way")).to_have_attribute("aria-selected", "true")
+    expect(page).to_have_url(
+        f"{application.address}/follow?url=http%3A%2F%2Fchoir.example%2F&gate=way"
+    )
+    chain = page.get_by_role("list", name="From address to path")
+    expect(chain).to_contain_text("/srv/sites/choir-of-the-marsh/public/")
+
+
+def test_a_shared_address_opens_the_same_evidence(page: Page, application: Application) -> None:
+    page.goto(f"{application.address}/follow?url=http://choir.example/&gate=site")
+    contest = page.get_by_role("list", name="Sites in the order weighed")
+    rows = contest.get_by_role("listitem")
+    expect(rows.filter(has_text="claims the name and answers")).to_contain_text(
+        "choir-of-the-marsh"
+    )
+    expect(rows.filter(has_text="stands later")).to_contain_text("choir-at-the-quay")
+
+
+def test_the_vantage_changes_the_answer(page: Page, application: Application) -> None:
+    page.goto(f"{application.address}/follow?url=http://night-school.example/")
+    expect(outcome(page)).to_contain_text("403")
+    page.get_by_role("radio", name="the server itself").click()
+    expect(outcome(page)).to_contain_text("200")
+
+
+def test_a_mark_of_the_overview_leads_to_its_passage(page: Page) -> None:
+    page.get_by_role("link", name="pottery.example: blocked").click()
+    expect(outcome(page)).to_contain_text("has no index")
+    expect(page.get_by_role("list", name="Index names in the order tried")).to_contain_text(
+        "start.html"
+    )
+
+
+def test_sites_are_found_by_words(page: Page) -> None:
+    expect(page.get_by_role("status")).to_have_text("86 sites")
+    page.get_by_label("Only with").fill("choir")
+    expect(page.get_by_role("region", name="Sites", exact=True).get_by_role("link")).to_have_count(
+        2
+    )
+    expect(page).to_have_url(re.compile("q=choir"))
+    page.get_by_label("Only with").fill("")
+    page.get_by_role("radio", name="owner").click()
+    expect(page.get_by_role("heading", name="ines")).to_be_visible()
+
+
+def test_keys_are_explained(page: Page) -> None:
+    expect(page.get_by_role("heading", name="Where to start")).to_be_visible()
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog", name="Keys")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("dialog", name="Keys")).to_be_hidden()
+
+
+def test_what_cannot_be_followed_says_so(page: Page, application: Application) -> None:
+    page.goto(f"{application.address}/follow?url=ftp://x/")
+    expect(page.get_by_role("alert")).to_contain_text("only http and https")
+
+
+def test_a_survey_file_is_loaded_on_the_screen(
+    page: Page, application: Application, tmp_path: Path
+) -> None:
+    page.goto(f"{application.address}/surveys")
+    loading = page.get_by_role("region", name="Load a survey").get_by_role("status")
+    bad = tmp_path / "bad.survey"
+    bad.write_text("no zip")
+    page.get_by_label("Load a survey file").set_input_files(bad)
+    expect(loading).to_contain_text("not a survey file")
+    good = tmp_path / "good.survey"
+    with good.open("wb") as stream:
+        write_survey(server("<VirtualHost *:80>\nDocumentRoot /srv\n</VirtualHost>\n"), stream)
+    page.get_by_label("Load a survey file").set_input_files(good)
+    expect(loading).to_contain_text("done")
+    expect(page.get_by_role("listitem").filter(has_text="1970-01-01 00:00 UTC")).to_be_visible()
+    # The job's number stands in the address: it is found again after a reload.
+    page.reload()
+    expect(loading).to_contain_text("done")
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+@pytest.mark.parametrize(
+    "path",
+    [
+        "/",
+        "/follow",
+        "/surveys",
+        "/follow?url=http://boat-builders.example/",
+        "/follow?url=http://choir.example/&gate=site",
+        "/follow?url=http://town-archive.example/",
+        "/follow?url=http://wharf-market.example/",
+        "/follow?url=http://tide-table.example/&gate=serve",
+        "/follow?url=http://tide-table.example/~otto/&gate=way",
+    ],
+)
+def test_nothing_is_hard_to_reach_or_to_read(
+    page: Page, application: Application, path: str, scheme: str
+) -> None:
+    page.emulate_media(
+        color_scheme="dark" if scheme == "dark" else "light", reduced_motion="reduce"
+    )
+    page.goto(application.address + path)
+    page.wait_for_load_state("networkidle")
+    page.evaluate(AXE.read_text())
+    found = page.evaluate("axe.run().then(r => r.violations)")
+    grave = [
+        (each["id"], node["target"], node.get("failureSummary"))
+        for each in found
+        if each["impact"] in ("serious", "critical")
+        for node in each["nodes"]
+    ]
+    assert grave == []
+
+
+def test_signing_in_with_a_wrong_password_says_so(
+    chromium: Browser, application: Application
+) -> None:
+    page = chromium.new_page()
+    page.goto(application.address)
+    page.get_by_label("Name").fill("demo")
+    page.get_by_label("Password").fill("wrong")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("do not belong together")
+    page.close()
+
+
+def test_the_stand_in_answers_as_predicted(application: Application) -> None:
+    port = int(application.address.rpartition(":")[2]) + 1
+    asked = Request(f"http://127.0.0.1:{port}/", headers={"Host": "ferry.example"})
+    with urlopen(asked, timeout=5) as answer:
+        assert answer.status == 200
+        assert answer.headers["X-Predicted-Type"] == "text/html"
+
+
+def test_the_second_start_is_quick(application: Application, tmp_path: Path) -> None:
+    with demo(tmp_path) as first:
+        assert first.password != application.password
+    with demo(tmp_path) as second:
+        assert second.password == first.password
+        assert second.started_in < 15
+        with urlopen(f"{second.address}/api/session") as answer:
+            assert json.load(answer)["signed_in"] is False
