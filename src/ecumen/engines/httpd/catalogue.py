@@ -16,7 +16,7 @@ PROCESS = frozenset(
     maxrangeoverlaps maxrangereversals maxranges maxrequestsperchild maxrequestworkers
     maxspareservers maxsparethreads minspareservers minsparethreads mutex namevirtualhost
     pidfile protocol proxystatus receivebuffersize requestreadtimeout scoreboardfile
-    scriptlog sendbuffersize serveradmin serverlimit serverroot serversignature servertokens
+    scriptlog sendbuffersize serverlimit serverroot serversignature servertokens
     startservers startthreads threadlimit threadsperchild threadstacksize timeout undefine
     seerequesttail registerhttpmethod warning asyncrequestworkerfactor globallog
 """.split()
@@ -40,7 +40,7 @@ NO_EFFECT = frozenset(
 )
 
 # Whole families that say nothing of plain requests for files, but for the members named here.
-_FAMILIES = ("ssl", "proxy", "h2", "expires", "deflate", "brotli", "ssi", "auth")
+_FAMILIES = ("serveradm", "ssl", "proxy", "h2", "expires", "deflate", "brotli", "ssi", "auth")
 _BUT = frozenset(
     """
     sslengine sslrequire sslrequiressl sslverifyclient ssloptions proxypass proxypassmatch
