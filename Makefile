@@ -31,7 +31,8 @@ $(VENV)/.installed: pyproject.toml requirements.lock build_frontend.py
 
 frontend/node_modules/.installed: frontend/package-lock.json
 	@bin/install-system demo
-	cd frontend && npm ci --ignore-scripts --no-fund --no-audit --loglevel=error
+	@# Not `npm ci`: it refuses a lock made where some platforms' optional packages are not served.
+	cd frontend && npm install --no-save --ignore-scripts --loglevel=error
 	touch $@
 
 $(APP): frontend/node_modules/.installed $(FRONT_SOURCES)

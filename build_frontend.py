@@ -20,5 +20,5 @@ class FrontEndHook(BuildHookInterface):
             raise RuntimeError(
                 "the front end is not built, and npm is missing: install Node.js 18+"
             )
-        for command in (["ci", "--ignore-scripts"], ["run", "build"]):
+        for command in (["install", "--no-save", "--ignore-scripts"], ["run", "build"]):
             subprocess.run([npm, *command], cwd=root / "frontend", check=True)
