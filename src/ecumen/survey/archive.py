@@ -5,9 +5,12 @@ Every part is checked against its JSON Schema (schemas/) when it is read.
 
 from __future__ import annotations
 
+import gc
+import io
 import json
 import pkgutil
 import zipfile
+import zlib
 from collections.abc import Callable, Iterable, Iterator
 from functools import cache
 from typing import IO, Any
@@ -15,7 +18,7 @@ from typing import IO, Any
 import fastjsonschema
 
 from ecumen.errors import SurveyError
-from ecumen.survey.files import Entry, FileTable, Kind, acl_text, parse_acl
+from ecumen.survey.files import Entry, FileTable, acl_text, parse_acl
 from ecumen.survey.model import (
     Account,
     EngineRecord,
@@ -191,47 +194,56 @@ def _json_part(archive: zipfile.ZipFile, part: str) -> Any:
     return _checked(part, _parsed(_read(archive, name), name), name)
 
 
-def _entry(row: dict[str, Any]) -> Entry:
-    return Entry(
-        path=row["path"],
-        kind=Kind(row["kind"]),
-        mode=int(row["mode"], 8),
-        uid=row["uid"],
-        gid=row["gid"],
-        size=row.get("size", 0),
-        mtime=row.get("mtime", 0),
-        ctime=row.get("ctime", 0),
-        target=row.get("target"),
-        acl=_acl(row.get("acl")),
-        default_acl=_acl(row.get("default_acl")),
-        context=row.get("context"),
-        listed=row.get("listed", False),
-    )
-
-
 @cache
 def _acl(text: str | None) -> Any:
     return None if text is None else parse_acl(text)
 
 
-def _entries(archive: zipfile.ZipFile) -> Iterator[Entry]:
+def _files(archive: zipfile.ZipFile) -> FileTable:
     try:
         part = archive.open("files.jsonl")
     except KeyError:
         raise SurveyError("files.jsonl is missing from the survey file") from None
-    with part:
-        check = _checker("files")
-        number = 0
-        try:
-            for line in part:
+    table = FileTable()
+    number = 0
+    # A million short-lived rows: the collector would only look at them in vain.
+    collecting = gc.isenabled()
+    gc.disable()
+    try:
+        with io.TextIOWrapper(part, "utf-8") as lines:
+            for line in lines:
                 number += 1
-                yield _entry(check(json.loads(line)))
-        except fastjsonschema.JsonSchemaException as error:
-            raise SurveyError(f"files.jsonl:{number}: {error}") from error
-        except (ValueError, RecursionError) as error:
-            raise SurveyError(f"files.jsonl:{number}: {error}") from error
-        except (zipfile.BadZipFile, OSError, EOFError) as error:
-            raise SurveyError(f"files.jsonl cannot be unpacked: {error}") from error
+                _add_line(table, line)
+    except fastjsonschema.JsonSchemaException as error:
+        raise SurveyError(f"files.jsonl:{number}: {error}") from error
+    except (ValueError, RecursionError, OverflowError) as error:
+        raise SurveyError(f"files.jsonl:{number}: {error}") from error
+    except (zipfile.BadZipFile, OSError, EOFError, zlib.error) as error:
+        raise SurveyError(f"files.jsonl cannot be unpacked: {error}") from error
+    finally:
+        if collecting:
+            gc.enable()
+    return table
+
+
+def _add_line(table: FileTable, line: str) -> None:
+    row = _checker("files")(json.loads(line))
+    get = row.get
+    table.add_row(
+        row["path"],
+        row["kind"],
+        int(row["mode"], 8),
+        row["uid"],
+        row["gid"],
+        get("size", 0),
+        get("mtime", 0),
+        get("ctime", 0),
+        get("listed", False),
+        get("context"),
+        get("target"),
+        _acl(get("acl")),
+        _acl(get("default_acl")),
+    )
 
 
 def _texts(archive: zipfile.ZipFile) -> Iterable[tuple[str, bytes]]:
@@ -264,7 +276,7 @@ def read_survey(stream: IO[bytes]) -> Survey:
             addresses=tuple(head["addresses"]),
             gaps=tuple(Gap(g["what"], g["path"], g["why"]) for g in head["gaps"]),
             kernel=head.get("kernel", {}),
-            files=FileTable(_entries(archive)),
+            files=_files(archive),
             accounts=tuple(
                 Account(a["name"], a["uid"], a["gid"], a["home"], a.get("shell", ""))
                 for a in people["accounts"]

@@ -21,7 +21,7 @@ class Kind(StrEnum):
 
 
 KINDS = tuple(Kind)
-_KIND_CODE = {kind: code for code, kind in enumerate(KINDS)}
+_KIND_CODE: dict[str, int] = {kind: code for code, kind in enumerate(KINDS)}
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,22 +117,54 @@ class FileTable:
             self._add(entry)
 
     def _add(self, entry: Entry) -> None:
-        if entry.path in self._row:
-            return
+        self.add_row(
+            entry.path,
+            entry.kind,
+            entry.mode,
+            entry.uid,
+            entry.gid,
+            entry.size,
+            entry.mtime,
+            entry.ctime,
+            entry.listed,
+            entry.context,
+            entry.target,
+            entry.acl,
+            entry.default_acl,
+        )
+
+    def add_row(
+        self,
+        path: str,
+        kind: str,
+        mode: int,
+        uid: int,
+        gid: int,
+        size: int,
+        mtime: int,
+        ctime: int,
+        listed: bool,
+        context: str | None,
+        target: str | None,
+        acl: Acl | None,
+        default_acl: Acl | None,
+    ) -> None:
+        """Adds a row while the table is being built; of two for one path the first stands."""
         row = len(self.paths)
-        self._row[entry.path] = row
-        self.paths.append(entry.path)
-        self.kind.append(_KIND_CODE[entry.kind])
-        self.mode.append(entry.mode)
-        self.uid.append(entry.uid)
-        self.gid.append(entry.gid)
-        self.size.append(entry.size)
-        self.mtime.append(entry.mtime)
-        self.ctime.append(entry.ctime)
-        self.listed.append(entry.listed)
-        self.context.append(self._code(entry.context))
-        if entry.target is not None or entry.acl or entry.default_acl:
-            self._extra[row] = _Extra(entry.target, entry.acl, entry.default_acl)
+        if self._row.setdefault(path, row) != row:
+            return
+        self.paths.append(path)
+        self.kind.append(_KIND_CODE[kind])
+        self.mode.append(mode)
+        self.uid.append(uid)
+        self.gid.append(gid)
+        self.size.append(size)
+        self.mtime.append(mtime)
+        self.ctime.append(ctime)
+        self.listed.append(listed)
+        self.context.append(0 if context is None else self._code(context))
+        if target is not None or acl or default_acl:
+            self._extra[row] = _Extra(target, acl, default_acl)
 
     def _code(self, context: str | None) -> int:
         code = self._context_code.get(context)
