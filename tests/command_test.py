@@ -73,12 +73,16 @@ def test_a_batch_is_answered_line_by_line_in_its_order(survey_file: str) -> None
         {"id": 7, "url": "http://choir.test/", "to": "192.0.2.10", "from": "127.0.0.1"},
         {"id": "x", "url": "http://192.0.2.10/no", "method": "HEAD", "host": "", "headers": {}},
         {"id": None, "url": "http://choir.test:81/", "to": "192.0.2.10:80", "sni": None},
+        {"id": 9, "url": "http://[::1].:80/"},
+        {"id": 10},
     ]
     given = "\n".join(json.dumps(row) for row in rows) + "\n"
     done = run("follow", "--survey", survey_file, "--batch", "-", "--brief", given=given)
     answers = [json.loads(line) for line in done.stdout.splitlines()]
-    assert [answer["id"] for answer in answers] == [7, "x", None]
-    assert [answer["status"] for answer in answers] == [403, 400, 403]
+    assert [answer["id"] for answer in answers] == [7, "x", None, 9, 10]
+    assert [answer["status"] for answer in answers] == [403, 400, 403, None, None]
+    assert [answer["decided"] for answer in answers] == [True, True, True, False, False]
+    assert "cannot be understood" in answers[3]["unsure_because"][0]["reason"]
     assert "gates" not in answers[0]
     full = run("follow", "--survey", survey_file, "--batch", "-", given=given)
     assert "gates" in json.loads(full.stdout.splitlines()[0])
@@ -93,7 +97,7 @@ def test_a_batch_is_answered_line_by_line_in_its_order(survey_file: str) -> None
         (("follow", "--survey", "{good}", "ftp://x.test/"), "", "only http and https"),
         (("follow", "--survey", "{good}", "--to", "here", "http://x.test/"), "", "is no address"),
         (("follow", "--survey", "{good}", "http://x.test:0/"), "", "cannot be understood"),
-        (("follow", "--survey", "{good}", "--batch", "-"), "{}\n", "line 1 of the batch: url"),
+        (("follow", "--survey", "{good}", "--batch", "-"), "{\n", "line 1 of the batch"),
         (("follow", "--survey", "{good}", "--batch", "-"), '\n[1]\n', "line 2 of the batch"),
         (("survey", "--out", "/tmp/x", "--engine", "teapot:/etc/x"), "", "write httpd:FILE"),
         (("survey", "--out", "/tmp/x", "--engine", "httpd:/gone"), "", "no such configuration"),

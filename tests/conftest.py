@@ -11,7 +11,7 @@ import pytest
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--seed", type=int, default=1, help="The first seed of generated worlds.")
     parser.addoption("--worlds", type=int, default=5, help="How many worlds are generated.")
-    parser.addoption("--asks", type=int, default=160, help="Requests to each world.")
+    parser.addoption("--asks", type=int, default=300, help="Requests to each world.")
 
 
 def _missing_server() -> list[str]:

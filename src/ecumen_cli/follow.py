@@ -70,11 +70,22 @@ def _answers(follower: Follower, stream: IO[str], brief: bool) -> Iterator[str]:
             row: Any = json.loads(line)
             if not isinstance(row, dict):
                 raise RequestError("not an object")
-            request = request_of(row)
         except (ValueError, RequestError, RecursionError) as error:
             raise RequestError(f"line {number} of the batch: {error}") from error
-        answer = follower.brief(request) if brief else asdict(follower.follow(request))
-        yield json.dumps({"id": row.get("id"), **answer}) + "\n"
+        yield json.dumps({"id": row.get("id"), **_answer(follower, row, brief)}) + "\n"
+
+
+def _answer(follower: Follower, row: dict[str, Any], brief: bool) -> dict[str, Any]:
+    """One answer; a question that makes no sense is no reason to leave the others unanswered."""
+    try:
+        request = request_of(row)
+    except RequestError as error:
+        why = [{"gate": "name", "reason": str(error), "at": None}]
+        return dict.fromkeys(_ANSWER) | {"decided": False, "unsure_because": why}
+    return follower.brief(request) if brief else asdict(follower.follow(request))
+
+
+_ANSWER = ("decided", "status", "site", "file", "content_type", "location", "upstream", "log")
 
 
 def printable(text: str) -> str:

@@ -294,6 +294,31 @@ def _own_address(town: _Town) -> None:
     town.plot("ferry").binding = "*:80 *:8080"
 
 
+def _no_links(town: _Town) -> None:
+    """The new folder is a link, and links are not followed there."""
+    plot = town.plot("sail-loft")
+    town.ground.folder("/srv/sites/sail-loft/spring", 0o755, plot.owner.uid, plot.owner.gid)
+    town.ground.remove(plot.root)
+    town.ground.link(plot.root, "spring", plot.owner.uid, plot.owner.gid)
+    plot.lines += ["<Directory /srv/sites/sail-loft>", "    Options None", "</Directory>"]
+
+
+def _closed_for_the_winter(town: _Town) -> None:
+    plot = town.plot("jetty-swimmers")
+    plot.lines += ["<Location />", "    Require all denied", "</Location>"]
+
+
+def _group_without_the_worker(town: _Town) -> None:
+    town.ground.change("/srv/sites/lantern-walk", mode=0o2750)
+
+
+def _folder_as_index(town: _Town) -> None:
+    plot = town.plot("herb-garden")
+    town.ground.remove(f"{plot.root}/index.html")
+    owner = plot.owner
+    town.ground.folder(f"{plot.root}/index.html", 0o755, owner.uid, owner.gid)
+
+
 def _open_listing(town: _Town) -> None:
     plot = town.plot("tool-store")
     town.ground.remove(f"{plot.root}/index.html")
@@ -304,6 +329,7 @@ _STORIES: tuple[Callable[[_Town], None], ...] = (
     _typo_in_an_alias, _two_choirs, _moved_to_a_dead_port, _still_closed, _only_the_town, _no_rule,
     _root_gone, _no_index, _doubled_ending, _empty_index, _private_index, _closed_folders,
     _cut_by_the_mask, _foreign_link, _dead_link, _override_file, _own_address, _open_listing,
+    _no_links, _closed_for_the_winter, _group_without_the_worker, _folder_as_index,
 )  # fmt: skip
 
 
@@ -329,8 +355,10 @@ def _opened_to_the_world(town: _Town) -> None:
 
 
 def _member_without_index(town: _Town) -> None:
-    for name in ("sven", "ulf"):
+    for name in ("sven", "ulf", "oda"):
         town.ground.remove(f"/home/{name}/public_html/index.html")
+    # Listings are shown in homes, but not where the folder cannot be read.
+    town.ground.change("/home/oda/public_html", mode=0o711)
 
 
 _MEMBER_STORIES: tuple[Callable[[_Town], None], ...] = (

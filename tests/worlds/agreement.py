@@ -43,6 +43,9 @@ def differences(answer: dict[str, object], seen: Seen) -> list[str]:
         "type": seen.headers.get("content-type"),
         "location": seen.headers.get("location"),
     }
+    if answer["unsure_because"]:
+        # Status and site are certain; what is null is said to be unknown.
+        predicted = {key: value for key, value in predicted.items() if value is not None}
     return [
         f"{key}: predicted {predicted[key]!r}, observed {observed[key]!r}"
         for key in predicted

@@ -8,6 +8,7 @@ import random
 import subprocess
 from dataclasses import dataclass, field
 from pathlib import Path
+from urllib.parse import quote
 
 from tests.worlds.accounts import NAMES
 
@@ -15,9 +16,9 @@ MODULES = "/usr/lib/apache2/modules"
 LOADED = """
     mpm_event authn_core authz_core authz_host access_compat auth_basic authn_file
     authz_user alias dir autoindex mime negotiation userdir headers env setenvif filter
-    deflate status
+    deflate status rewrite
 """.split()
-ADDRESSES = ("127.0.0.41", "127.0.0.42", "127.0.0.43")
+ADDRESSES = ("127.0.0.41", "127.0.0.42", "127.0.0.43", "::1")
 PORTS = (8081, 8082)
 WORDS = """
     tide ferry choir seed boat radio net oar reed salt quay loft mast gull fen
@@ -80,6 +81,11 @@ class Builder:
         folder.mkdir()
         for _ in range(rng.randint(1, 4)):
             self._file(folder / f"{rng.choice(WORDS)}.{rng.choice(ENDINGS)}", owner)
+        for name in ("a b.txt", "é.html", "per%cent.css", "q?x.txt", "semi;colon.html", "+.html"):
+            if rng.random() < 0.06:
+                self._file(folder / name, owner)
+        if rng.random() < 0.03:
+            self._file(folder / ".htaccess", owner)
         for index in ("index.html", "index.htm", "default.html", "start.txt"):
             if rng.random() < 0.3:
                 self._file(folder / index, owner)
@@ -147,6 +153,106 @@ class Builder:
 
     # --- configuration ---
 
+    def _extra(self, root: Path) -> list[str]:
+        """What hosting configurations hold beside the usual."""
+        rng, base = self.rng, self.world.base
+        word, other = rng.sample(WORDS, 2)
+        below = [p for p in root.rglob("*") if p.is_dir()] or [root]
+        folder = rng.choice([root, *below])
+        inside = rng.choice(
+            [
+                ["AllowOverride All"],
+                ["AllowOverride FileInfo AuthConfig"],
+                ["AuthMerging And", self._rule()],
+                ["AuthMerging Or", self._rule()],
+                ["AuthType Basic", 'AuthName "a b"', "AuthUserFile /dev/null", self._login()],
+                ["Require valid-user"],
+                [f"<Files {word}.*>", self._rule(), "</Files>"],
+                [
+                    '<FilesMatch "\\.(txt|css)$">',
+                    self._rule(),
+                    "ForceType text/x-c",
+                    "</FilesMatch>",
+                ],
+                ["IndexOptions Charset=UTF-8", "Options +Indexes"],
+                ["IndexOptions Type=text/plain", "Options +Indexes"],
+                ["ForceType None"],
+                ["SetHandler None"],
+                ["AddType Text/X-Upper .xyz"],
+                ['AddType "text/plain; charset=x" .xyz'],
+                ["RemoveType .html"],
+                ["AddDefaultCharset On"],
+                ["AddDefaultCharset Off"],
+                ["AddCharset koi8-r .de"],
+                ["AddOutputFilter INCLUDES .xyz"],
+                ["DirectoryIndex sub/index.html index.htm"],
+                ["UseCanonicalName On"],
+                ["UseCanonicalPhysicalPort Off"],
+                ["AcceptPathInfo On"],
+                ["LimitRequestBody 100"],
+                ["Order deny,allow", "Deny from all"],
+                ["<Limit POST>", "Require all denied", "</Limit>"],
+                ["Options All"],
+                ["Options +FollowSymLinks -SymLinksIfOwnerMatch"],
+                ["RemoveHandler .var"],
+            ]
+        )
+        section = rng.choice(
+            [
+                f"Directory {folder}",
+                f"Directory {root}/*",
+                f"Directory {base}/www/*/{word}",
+                f"Directory {root}/index.html",
+                f'Directory ~ "/{word}"',
+                f'DirectoryMatch "^{base}/www/[a-m]"',
+                f"Location /{word}",
+                f"Directory {base}/www/?{word[1:]}*",
+                f'DirectoryMatch "{word}"',
+                "Location /*.txt",
+                f'Location ~ "^/{word}"',
+                "Location /",
+                f"Location /{word}/",
+                f"Directory {folder}/",
+            ]
+        )
+        # The server's own grammar has these in plain folder sections alone.
+        plain = section.startswith("Directory /")
+        if not plain and inside[0].startswith(("AllowOverride", "<Files")):
+            inside = [self._rule()]
+        whole = [
+            ['ErrorDocument 404 "gone away"'],
+            ["ErrorDocument 403 /index.html"],
+            ["ErrorDocument 404 http://other.test/"],
+            [f"Redirect /{word} http://other.test/x"],
+            [f"RedirectMatch ^/{word} http://other.test/"],
+            [f"ServerAlias {word}.test {other}.test"],
+            [f"Define R{word} {root}", f"Alias /{other} ${{R{word}}}"],
+            ["UseCanonicalName On"],
+            [f"AliasMatch ^/{word}/(.*)$ {root}/$1"],
+            ["AddType text/x-v .svg"],
+            ["RewriteEngine Off"],
+            ["UserDir http://people.test/~*/"],
+            ["UserDir disabled", "UserDir enabled ecw1"],
+            [f"UserDir {base}/none {base}/home/*/public_html"],
+            ["Options -FollowSymLinks"],
+            [f"Alias /{word} {root}/"],
+            [f"Alias /{word}/ {root}"],
+            ["DirectoryIndex disabled"],
+            ["DirectorySlash Off"],
+            ["AccessFileName .over"],
+            [f"Alias /{word}/{other} {rng.choice(self.roots)}", f"Alias /{word} {root}"],
+        ]
+        if rng.random() < 0.4:
+            return rng.choice(whole)
+        return [f"<{section}>", *inside, f"</{section.split()[0]}>"]
+
+    def _login(self) -> str:
+        return self.rng.choice(
+            ["Require valid-user", "Require user ann", "Require valid-user\nRequire ip 127.0.0.1",
+             "<RequireAll>\nRequire valid-user\nRequire ip 192.0.2.1\n</RequireAll>",
+             "<RequireAll>\nRequire valid-user\nRequire local\n</RequireAll>"]
+        )  # fmt: skip
+
     def _config(self) -> None:
         base, rng = self.world.base, self.rng
         lines = [
@@ -162,7 +268,7 @@ class Builder:
             "LogLevel warn",
         ]
         lines += [f"LoadModule {name}_module {MODULES}/mod_{name}.so" for name in LOADED]
-        lines += [f"Listen {address}:{port}" for address in ADDRESSES for port in PORTS]
+        lines += [f"Listen {literal(address)}:{port}" for address in ADDRESSES for port in PORTS]
         lines += [
             "TypesConfig /etc/mime.types",
             'LogFormat "%h %l %u %t \\"%r\\" %>s %b" plain',
@@ -272,6 +378,8 @@ class Builder:
             lines.append(f"CustomLog logs/{site}.log plain")
             self.world.logs.append(log)
         lines += self._sections(root)
+        for _ in range(rng.choice([0, 1, 1, 2])):
+            lines += self._extra(root)
         lines.append("</VirtualHost>")
         address, port = _first(bindings)
         self.world.homes.append((address, port, name, root))
@@ -279,14 +387,14 @@ class Builder:
 
     def _bindings(self) -> str:
         rng = self.rng
-        one = f"{rng.choice(ADDRESSES)}:{rng.choice(PORTS)}"
+        one = f"{literal(rng.choice(ADDRESSES))}:{rng.choice(PORTS)}"
         return rng.choice(
             [
                 one,
                 one,
                 one,
                 f"*:{rng.choice(PORTS)}",
-                rng.choice(ADDRESSES),
+                literal(rng.choice(ADDRESSES)),
                 f"{one} *:8082",
                 "*",
                 f"_default_:{rng.choice(PORTS)}",
@@ -357,15 +465,21 @@ class Builder:
                 ["UserDir disabled", "UserDir enabled ecw1 ecw3"],
                 [f"UserDir {self.world.base}/home/*/public_html"],
                 [f"UserDir {self.world.base}/www public_html"],
-                ["<IfModule mod_rewrite.c>", "RewriteEngine On", "</IfModule>"],
+                ["<IfModule mod_gone.c>", "Unheard Of", "</IfModule>"],
             ]
         )
         return lines
 
 
+def literal(address: str) -> str:
+    return f"[{address}]" if ":" in address else address
+
+
 def _first(bindings: str) -> tuple[str, int]:
     """An address and port on which a block with these bindings is asked."""
-    address, _, port = bindings.split()[0].partition(":")
+    first = bindings.split()[0]
+    address, _, port = first[1:].partition("]") if first[0] == "[" else first.partition(":")
+    port = port.lstrip(":")
     known = address in ADDRESSES
     return (address if known else ADDRESSES[0], int(port) if port.isdigit() else PORTS[0])
 
@@ -390,7 +504,7 @@ def _below(root: Path) -> list[str]:
     found = ["/"]
     for path in sorted(root.rglob("*")):
         slash = "/" if path.is_dir() and not path.is_symlink() else ""
-        found.append("/" + str(path.relative_to(root)) + slash)
+        found.append(quote("/" + str(path.relative_to(root)) + slash))
     return found
 
 
@@ -417,13 +531,16 @@ def _request(
     if rng.random() < 0.12:
         address, port = rng.choice(ADDRESSES), rng.choice(PORTS)
     if rng.random() < 0.12:
-        name = rng.choice([*world.names, "unknown.test", address, "localhost", "main.test"])
-    if rng.random() < 0.2:
+        name = rng.choice(
+            [*world.names, "unknown.test", literal(address), "localhost", "main.test"]
+        )
+    if rng.random() < 0.2 and "[" not in name:
         name = rng.choice([name.upper(), name + ".", name.title()])
     url = f"http://{name}:{port}{_path(rng, files)}"
     if rng.random() < 0.2:
         url += rng.choice(["?", "?a=1", "?x=%20y&z", "?/"])
-    row: dict[str, object] = {"id": number, "url": url, "to": address, "from": "127.0.0.1"}
+    client = "::1" if address == "::1" else "127.0.0.1"
+    row: dict[str, object] = {"id": number, "url": url, "to": address, "from": client}
     if rng.random() < 0.12:
         row["host"] = rng.choice(
             [
@@ -490,6 +607,10 @@ def _path(rng: random.Random, files: list[str]) -> str:
             "/.htaccess",
             "/~nobody",
             "/~nobody/x",
+            "/%7Eecw1/",
+            "/~ecw1//",
+            "/~ECW1/",
+            "/~ecw3%2f",
             "/~",
             path + "/..",
             path + "/.",

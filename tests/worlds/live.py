@@ -84,7 +84,7 @@ def _read(link: socket.socket) -> Seen:
         if not more:
             break
         data += more
-    head = data.partition(b"\r\n\r\n")[0].decode("latin-1").split("\r\n")
+    head = data.partition(b"\r\n\r\n")[0].decode("utf-8", "surrogateescape").split("\r\n")
     if not head[0].startswith("HTTP/"):
         return Seen(None, {})
     # To the end, so that the server's log line is written before the next request.
@@ -93,5 +93,5 @@ def _read(link: socket.socket) -> Seen:
     headers = {}
     for line in head[1:]:
         key, _, value = line.partition(":")
-        headers.setdefault(key.strip().lower(), value.strip())
+        headers.setdefault(key.strip().lower(), value.lstrip())
     return Seen(int(head[0].split()[1]), headers)

@@ -210,6 +210,7 @@ class HttpdEngine:
             way.part.doubts.append(unread(directive, Rank(Phase.ENTRY, 1)))
         if way.filename is None or self.walker is None:
             self._no_way(handling, way)
+            self._error_pages(handling, host.settings)
             return handling
         self._rest(handling, arrival, host, header, address.path, way)
         return handling
@@ -283,7 +284,7 @@ class HttpdEngine:
         handling.ladder.facts = {"worker": self._worker_name()}
         handling.file = walked.path if walked.entry is not None else None
         _Serving(self, handling, host, header, arrival, visitor, path, target, way).decide()
-        self._error_pages(handling, target)
+        self._error_pages(handling, target.settings)
         self._who(handling)
 
     def _worker_name(self) -> str:
@@ -350,12 +351,12 @@ class HttpdEngine:
         else:
             target.blocks.append(Block("rule.login", rank, 401, {}, proofs))
 
-    def _error_pages(self, handling: Handling, target: _Target) -> None:
+    def _error_pages(self, handling: Handling, settings: Settings) -> None:
         """An error page of the site's own may change what the visitor gets in place of ours."""
         parts = (handling.site, handling.way, handling.rule, handling.ladder, handling.serve)
         for part in parts:
             for block in part.blocks:
-                directive = target.settings.error_pages.get(block.status or 0)
+                directive = settings.error_pages.get(block.status or 0)
                 if directive is None:
                     continue
                 given = directive.text.split(None, 1)[1:]

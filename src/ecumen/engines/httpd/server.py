@@ -99,7 +99,9 @@ class UserFolders:
 
 @dataclass(frozen=True, slots=True)
 class Alias:
-    """fake: the address, as written. kind: alias, script, pattern, redirect, upstream."""
+    """fake: the address, as written; a pattern, for kind `pattern`. real: where it leads; for a
+    redirect by pattern, the pattern. kind: alias, script, pattern, redirect, upstream.
+    """
 
     kind: str
     fake: str
@@ -176,6 +178,7 @@ class Server:
 # --- from the tree ---
 
 _NAME = re.compile(r"(?:(https?)://)?(\[[^]]*\]|[^:]*)(?::(\d+))?", re.IGNORECASE)
+_REDIRECT_WORDS = ("permanent", "temp", "seeother", "gone")
 DEFAULT_TYPES = "mime.types"
 USUAL_LINE_LIMIT = 8190  # bytes
 
@@ -248,7 +251,8 @@ class _Compiler:
     def user_dir(self, host: Host, directive: Directive, given: list[str]) -> None:
         word = given[0].lower() if given else ""
         mine = host.user_folders
-        people = dict.fromkeys(given[1:], directive)
+        # The server looks accounts up in these lists without case.
+        people = dict.fromkeys((name.lower() for name in given[1:]), directive)
         if word in ("disable", "disabled"):
             if people:
                 mine = replace(mine, off={**mine.off, **people})
@@ -269,10 +273,14 @@ class _Compiler:
         host.aliases.append(Alias(kind, given[0], real, directive))
 
     def redirect(self, host: Host, directive: Directive, given: list[str]) -> None:
-        pattern = directive.name.lower() == "redirectmatch"
+        if directive.name.lower() == "redirectmatch":
+            # A status may stand in front: a number or one of four words.
+            known = given[0].isdigit() or given[0].lower() in _REDIRECT_WORDS if given else False
+            pattern = given[1] if known and len(given) > 1 else "".join(given[:1])
+            host.aliases.append(Alias("redirect", "", pattern, directive))
+            return
         fakes = [word for word in given[:2] if word.startswith("/")]
-        fake = fakes[0] if fakes and not pattern else ""
-        host.aliases.append(Alias("redirect", fake, "", directive))
+        host.aliases.append(Alias("redirect", fakes[0] if fakes else "", "", directive))
 
     def upstream(self, host: Host, directive: Directive, given: list[str]) -> None:
         fake = given[0] if given and directive.name.lower() == "proxypass" else ""

@@ -277,8 +277,6 @@ class Draft:
             return
         # Types, languages and the rest are compared in lower case.
         value = given[0] if attribute == "handler" else given[0].lower()
-        if attribute == "type" and given[0] != given[0].lower():
-            value = given[0]
         for name in given[1:]:
             self._note(name, attribute, value, directive.place)
 
@@ -298,6 +296,14 @@ _Taker = Callable[[Draft, Directive, list[str]], None]
 def _choice(attribute: str) -> _Taker:
     def take(draft: Draft, directive: Directive, given: list[str]) -> None:
         value = " ".join(given)
+        draft.values[attribute] = Choice(value, directive.place, directive.quoted)
+
+    return take
+
+
+def _lowered(attribute: str) -> _Taker:
+    def take(draft: Draft, directive: Directive, given: list[str]) -> None:
+        value = " ".join(given).lower()
         draft.values[attribute] = Choice(value, directive.place, directive.quoted)
 
     return take
@@ -336,7 +342,7 @@ _TAKERS: dict[str, _Taker] = {
     "directoryindex": Draft.index,
     "directoryslash": _flag("slash"),
     "sethandler": _choice("handler"),
-    "forcetype": _choice("forced_type"),
+    "forcetype": _lowered("forced_type"),
     "adddefaultcharset": _choice("default_charset"),
     "usecanonicalname": _canonical,
     "usecanonicalphysicalport": _flag("physical_port"),

@@ -75,29 +75,35 @@ class FolderWalk:
         names = [name for name in filename.split("/") if name]
         self._enter(walked, root, 0)
         for depth, name in enumerate(names, 1):
-            if not self._component(walked, name, depth):
+            last = depth == len(names) and not filename.endswith("/")
+            if not self._component(walked, name, depth, last):
                 walked.rest = "".join(f"/{left}" for left in names[depth:])
                 if filename.endswith("/") and walked.entry is not None:
                     walked.rest += "/"
                 break
-        self._patterns(walked)
-        self._files(walked)
+        # A folder keeps the slash that it is asked with; a file or what is not there loses it.
+        slash = filename.endswith("/") and walked.entry is not None and not walked.rest
+        full = join(walked.path, "") if slash else walked.path
+        self._patterns(walked, full)
+        self._files(walked, full.rpartition("/")[2])
         return walked
 
     # --- one folder ---
 
     def _enter(self, walked: Walked, folder: Entry, depth: int) -> None:
         """Sections of a folder that was reached, and its override files."""
-        path = walked.path
+        self._sections(walked, depth)
+        override = walked.settings.override
+        if override is not None and override.value.lower() != "none":
+            self._override(walked, folder, depth)
+
+    def _sections(self, walked: Walked, depth: int) -> None:
         for section in self.by_depth.get(depth, ()):
-            fits = section.fits_folder(path)
+            fits = section.fits_folder(walked.path)
             if fits is None:
                 self._pattern_doubt(walked, section, depth)
             elif fits:
                 self._apply(walked, section.directive.quoted, section.settings, section, depth)
-        override = walked.settings.override
-        if override is not None and override.value.lower() != "none":
-            self._override(walked, folder, depth)
 
     def _apply(
         self, walked: Walked, title: str, settings: Settings, section: Section | None, depth: int
@@ -124,10 +130,13 @@ class FolderWalk:
 
     # --- one component ---
 
-    def _component(self, walked: Walked, name: str, depth: int) -> bool:
+    def _component(self, walked: Walked, name: str, depth: int, last: bool) -> bool:
         """Goes one name further; False where the walk ends there."""
         here = walked.entry
         assert here is not None
+        options = walked.settings.options
+        bits = options.bits if options else Opt.NONE
+        follows_unseen = bits & (Opt.FOLLOW | Opt.OWNER_MATCH) == Opt.FOLLOW
         rank = Rank(Phase.WALK, depth * _HALF - 1)
         step = self.walker.search(here)
         walked.rungs.append(self._rung(walked.path, step))
@@ -153,7 +162,12 @@ class FolderWalk:
         if entry.kind is Kind.DIR:
             self._enter(walked, entry, depth)
             return True
-        if entry.kind is not Kind.FILE:
+        if entry.kind is Kind.FILE:
+            if last and follows_unseen:
+                # Where every link is followed the server spares itself the look at the last
+                # name, and takes it for one folder more: sections on it bind the file.
+                self._sections(walked, depth)
+        else:
             self._special(walked, entry, rank)
         return False
 
@@ -228,16 +242,15 @@ class FolderWalk:
 
     # --- after the walk ---
 
-    def _patterns(self, walked: Walked) -> None:
+    def _patterns(self, walked: Walked, full: str) -> None:
         for section in self.host.folder_patterns:
-            fits = section.fits_regex(walked.path)
+            fits = section.fits_regex(full)
             if fits is None:
                 self._pattern_doubt(walked, section, 0)
             elif fits:
                 self._apply(walked, section.directive.quoted, section.settings, section, _HALF)
 
-    def _files(self, walked: Walked) -> None:
-        leaf = walked.path.rpartition("/")[2]
+    def _files(self, walked: Walked, leaf: str) -> None:
         done: set[int] = set()
         again = True
         # A section on files may itself hold more of them.

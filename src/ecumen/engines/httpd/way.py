@@ -93,8 +93,8 @@ def _aliased(alias: Alias, path: str, length: int, part: Part) -> str:
 
 def _touches(alias: Alias, path: str) -> int | None:
     """How much of the path an alias takes; 0: none of it, None: that is not evaluated."""
-    if alias.kind == "pattern":
-        pattern = compiled(alias.fake)
+    if alias.kind == "pattern" or (alias.kind == "redirect" and alias.real):
+        pattern = compiled(alias.fake or alias.real)
         return 0 if pattern is not None and not found(pattern, path) else None
     if not alias.fake:
         return None
@@ -137,12 +137,12 @@ def _personal(
     behind = slash + rest
     if name in ("", ".", ".."):
         return None
-    if name in settings.off:
-        proof = proof_of(settings.off[name])
+    if name.lower() in settings.off:
+        proof = proof_of(settings.off[name.lower()])
         part.picture.append(Mapped("personal-off", path, path, proof))
         part.facts["account"] = name
         return None
-    if settings.all_off and name not in settings.on:
+    if settings.all_off and name.lower() not in settings.on:
         line = settings.all_off_line
         part.picture.append(Mapped("personal-off", path, path, proof_of(line) if line else None))
         part.facts["account"] = name

@@ -1,0 +1,107 @@
+"""Cases in which an answer was once wrong: the server said otherwise, and now we say so too."""
+
+from __future__ import annotations
+
+from ecumen.passage import Passage
+from tests.builders import codes, passage, server
+
+HOST = "<VirtualHost {binding}>\n{lines}\nDocumentRoot /srv/{root}\n</VirtualHost>\n"
+FILES = ("0644 ines /srv/a/index.html", "0644 ines /srv/b/index.html")
+
+
+def host(binding: str, root: str, *lines: str) -> str:
+    return HOST.format(binding=binding, root=root, lines="\n".join(lines))
+
+
+def site(found: Passage) -> str:
+    assert found.site is not None
+    return found.site.name
+
+
+def test_a_wildcard_with_the_port_stands_before_one_without() -> None:
+    config = host("*", "a", "ServerName any.test") + host("*:80", "b", "ServerName port.test")
+    assert site(passage(server(config, FILES), "http://x.test/")) == "port.test"
+
+
+def test_a_nameless_block_bound_to_all_has_the_main_servers_name_everywhere() -> None:
+    config = "ServerName main.test\n" + host("192.0.2.10:80", "a", "ServerName first.test")
+    config += host("192.0.2.10:80 *:8080", "b")
+    found = passage(server(config, FILES), "http://main.test/")
+    assert found.file == "/srv/b/index.html"
+
+
+def test_lists_of_accounts_are_not_merged_into_a_host_that_has_any_of_its_own() -> None:
+    config = "UserDir web\nUserDir disabled ines\n"
+    config += host("192.0.2.10:80", "a", "ServerName a.test", "UserDir web")
+    config += host("192.0.2.10:80", "b", "ServerName b.test")
+    survey = server(config, (*FILES, "0644 ines /home/ines/web/index.html"))
+    assert passage(survey, "http://a.test/~ines/").status == 200
+    assert passage(survey, "http://b.test/~ines/").status == 404
+
+
+def test_lists_of_accounts_are_read_without_case() -> None:
+    config = host("*:80", "a", "UserDir /home/*/web", "UserDir disabled", "UserDir enabled ines")
+    survey = server(config, (*FILES, "0644 ines /home/ines/web/index.html"))
+    assert passage(survey, "http://a.test/~INES/").obstacles[0].reason == "There is no /home/INES."
+
+
+def test_a_folder_as_index_is_passed_over_where_no_slash_is_added() -> None:
+    lines = ("DirectorySlash Off", "DirectoryIndex index.html start.html")
+    files = ("0755 ines /srv/a/index.html/", "0644 ines /srv/a/start.html")
+    found = passage(server(host("*:80", "a", *lines), files), "http://x.test/")
+    assert found.file == "/srv/a/start.html"
+    found = passage(server(host("*:80", "a", lines[1]), files), "http://x.test/")
+    assert (found.status, found.location) == (301, "http://x.test/index.html/")
+
+
+def test_a_later_index_is_served_though_variants_of_an_earlier_one_cannot_be_looked_for() -> None:
+    lines = ("Options MultiViews", "DirectoryIndex index.html start.html")
+    files = ("0711 ines /srv/a/", "0644 ines /srv/a/start.html")
+    survey = server(host("*:80", "a", *lines), files)
+    assert passage(survey, "http://x.test/").file == "/srv/a/start.html"
+    assert codes(passage(survey, "http://x.test/gone")) == ["ladder.unlistable", "serve.missing"]
+
+
+def test_ports_in_redirects() -> None:
+    config = "Listen 192.0.2.10:8080\n" + host("192.0.2.10:8080", "a")
+    survey = server(config, ("0644 ines /srv/a/sub/x",))
+    # Without a name the block gives the port that it is bound to.
+    found = passage(survey, "http://x.test:8080/sub", host="x.test")
+    assert found.location == "http://x.test:8080/sub/"
+    named = server(host("*:80", "a", "ServerName n.test"), ("0644 ines /srv/a/index.html/x",))
+    # The server's own question for an index does not know the visitor's port.
+    found = passage(named, "http://n.test/", host="n.test:99")
+    assert found.location == "http://n.test/index.html/"
+
+
+def test_sections_on_a_folder_see_the_slash_that_it_is_asked_with() -> None:
+    files = ("0644 ines /srv/a/t/x", "0644 ines /srv/a/t/index.html")
+    for section in ("Files t", 'DirectoryMatch "/t$"'):
+        name = section.split()[0]
+        lines = (f"<{section}>", "Require all denied", f"</{name}>")
+        survey = server(host("*:80", "a", *lines), files)
+        assert passage(survey, "http://x.test/t").status == 403
+        assert passage(survey, "http://x.test/t/").status == 200
+
+
+def test_a_section_on_a_file_binds_it_where_links_are_followed_unseen() -> None:
+    lines = ("<Directory /srv/a/*>", "ForceType Text/X-Made", "</Directory>")
+    config = host("*:80", "a", *lines)
+    found = passage(server(config, FILES), "http://x.test/index.html")
+    assert found.content_type == "text/x-made"
+    folder = "<Directory /srv/a>\nOptions SymLinksIfOwnerMatch\n</Directory>\n"
+    looked = config.replace("</Virt", f"{folder}</Virt")
+    found = passage(server(looked, FILES), "http://x.test/index.html")
+    assert found.content_type == "text/html"
+
+
+def test_an_error_page_elsewhere_counts_before_the_way_begins() -> None:
+    config = host("*:80", "a", "ErrorDocument 404 http://other.test/")
+    assert not passage(server(config, FILES), "http://x.test/a%2fb").decided
+
+
+def test_a_dotted_number_as_host_may_be_of_any_size_and_end_in_a_dot() -> None:
+    survey = server(host("*:80", "a"), FILES)
+    assert passage(survey, "http://x.test/", host="256.1.1.1").status == 200
+    assert passage(survey, "http://x.test/", host="127.0.0.43.").status == 200
+    assert passage(survey, "http://x.test/", host="1.2.3").status == 400
