@@ -23,26 +23,10 @@ from ecumen.passage import Follower, Request, read_request
 from ecumen_machine import EngineSpec, take_survey
 from tests.application import Application, browser, demo
 from tests.worlds.live import httpd
+from tests.worlds.plain import plain_head
 
 SITES = 1000
 ADDRESS, PORT = "127.0.0.46", 8086
-HEAD = """\
-ServerRoot {base}
-ServerName main.test
-PidFile {base}/pid
-ErrorLog {base}/error.log
-User www-data
-Group www-data
-Listen {address}:{port}
-TypesConfig /etc/mime.types
-<Directory />
-    Require all denied
-</Directory>
-<Directory {base}/www>
-    Require all granted
-</Directory>
-"""
-MODULES = "mpm_event authz_core authz_host alias dir mime autoindex".split()
 
 
 @dataclass(frozen=True)
@@ -70,10 +54,8 @@ def thousand_sites() -> Iterator[Path]:
     base = Path(tempfile.mkdtemp(dir="/srv", prefix="ecumen-bench-"))
     base.chmod(0o755)
     try:
-        lines = [HEAD.format(base=base, address=ADDRESS, port=PORT)]
-        lines += [f"LoadModule {n}_module /usr/lib/apache2/modules/mod_{n}.so" for n in MODULES]
-        lines.append("Include sites/*.conf")
-        (base / "httpd.conf").write_text("\n".join(lines))
+        head = plain_head(base, ADDRESS, PORT)
+        (base / "httpd.conf").write_text(f"{head}Include sites/*.conf\n")
         (base / "sites").mkdir()
         for number in range(SITES):
             root = base / "www" / f"s{number}" / "public"

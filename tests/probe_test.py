@@ -19,28 +19,12 @@ from ecumen_machine import EngineSpec, take_survey
 from tests.kernel_test import as_subject
 from tests.worlds.accounts import accounts
 from tests.worlds.live import ask, httpd
+from tests.worlds.plain import plain_head
 
 pytestmark = pytest.mark.server
 
 NOBODY = Subject("nobody", 65534, frozenset({65534}))
-HEAD = """\
-ServerRoot {base}
-ServerName main.test
-PidFile {base}/pid
-ErrorLog {base}/error.log
-User www-data
-Group www-data
-Listen 127.0.0.44:8085
-TypesConfig /etc/mime.types
-"""
-MODULES = "mpm_event authz_core authz_host alias dir mime userdir autoindex".split()
 SITES = """\
-<Directory />
-    Require all denied
-</Directory>
-<Directory {base}/www>
-    Require all granted
-</Directory>
 <Directory {base}/home/*/public_html>
     Require all granted
 </Directory>
@@ -69,10 +53,8 @@ def base() -> Iterator[Path]:
 
 
 def lay_out(base: Path) -> Path:
-    lines = [HEAD.format(base=base)]
-    lines += [f"LoadModule {n}_module /usr/lib/apache2/modules/mod_{n}.so" for n in MODULES]
     config = base / "httpd.conf"
-    config.write_text("\n".join([*lines, SITES.format(base=base)]))
+    config.write_text(plain_head(base, "127.0.0.44", 8085) + SITES.format(base=base))
     for name in ("one", "two"):
         (base / "www" / name).mkdir(parents=True)
         (base / "www" / name / "index.html").write_text(name)

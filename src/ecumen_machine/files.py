@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 
 from ecumen.survey import Entry, FileTable, Gap, Kind
 from ecumen_machine.acl import decode
@@ -163,7 +164,7 @@ class Collector:
             self.gap("folder", folder, error)
             return []
         if complete and not entry.listed:
-            self._note(_listed(entry))
+            self._note(replace(entry, listed=True))
         return found
 
     def tree(self, path: str) -> None:
@@ -184,21 +185,3 @@ class Collector:
         for path, entry in self.entries.items():
             if entry.kind is Kind.FILE and path.rpartition("/")[2] in leaves:
                 yield path
-
-
-def _listed(entry: Entry) -> Entry:
-    return Entry(
-        entry.path,
-        entry.kind,
-        entry.mode,
-        entry.uid,
-        entry.gid,
-        entry.size,
-        entry.mtime,
-        entry.ctime,
-        entry.target,
-        entry.acl,
-        entry.default_acl,
-        entry.context,
-        listed=True,
-    )

@@ -16,6 +16,7 @@ test("what is read letter by letter is found, sentence marks left out", () => {
     "/",
     "../old/index.html",
   ]);
+  expect(literals("Since 2031 it has mode 2750.")).toEqual(["2750"]);
   expect(literals("Plain HTTP: no certificate is asked for. It ends here.")).toEqual([]);
 });
 

@@ -10,7 +10,6 @@ from ecumen.engines.sites import SiteSummary
 from ecumen.errors import RequestError
 from ecumen.passage.follow import Follower, say
 from ecumen.passage.request import Request, read_request
-from ecumen.survey import Kind
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,6 +93,6 @@ def _owner(follower: Follower, site: SiteSummary) -> str | None:
     if site.personal is not None:
         return site.personal
     entry = follower.survey.files.get(site.root or "")
-    if entry is None or entry.kind is not Kind.DIR:
+    if entry is None:
         return None
     return follower.survey.user_name(entry.uid)

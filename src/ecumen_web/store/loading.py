@@ -49,14 +49,12 @@ def keep_file(stream: IO[bytes]) -> str:
 
 
 def load_kept(name: str, progress: Progress) -> SurveyRecord:
-    """Loads a file of the surveys folder. A survey that is there already is found again.
+    """Loads a file of the surveys folder. One that is there already keeps its number, and its
+    sites are asked anew: a newer Ecumen may know more.
 
     Raises SurveyError; the file is removed then.
     """
     digest = name.removesuffix(".survey")
-    known = SurveyRecord.objects.filter(digest=digest).first()
-    if known is not None:
-        return known
     path: Path = settings.SURVEYS / name
     progress("reading the survey", 0, 0)
     try:
@@ -79,8 +77,11 @@ def _store(survey: Survey, name: str, digest: str, progress: Progress) -> Survey
         rows.append(front)
     progress("keeping the records", total, total)
     with transaction.atomic():
-        record = survey_row(survey, name, digest)
-        record.save()
+        record = SurveyRecord.objects.filter(digest=digest).first()
+        if record is None:
+            record = survey_row(survey, name, digest)
+            record.save()
+        record.sites.all().delete()
         SiteRecord.objects.bulk_create(
             [site_row(record, position, front) for position, front in enumerate(rows)],
             batch_size=_BATCH,

@@ -1,4 +1,4 @@
-import { ToggleGroup } from "radix-ui";
+import { Choice } from "../../ui/Choice";
 
 const PLACES = [
   ["outside", "someone outside"],
@@ -12,27 +12,17 @@ interface Props {
 
 /** Where the visitor is. */
 export function Vantage({ source, choose }: Props) {
+  const other = source !== undefined && !PLACES.some(([value]) => value === source);
   return (
-    <ToggleGroup.Root
-      type="single"
-      aria-label="Asked by"
+    <Choice
+      words="asked by"
+      label="Asked by"
       value={source ?? "outside"}
-      onValueChange={(value) => value && choose(value === "outside" ? null : value)}
-      className="ml-auto flex shrink-0 items-baseline gap-3 text-sm"
+      options={PLACES}
+      choose={(value) => choose(value === "outside" ? null : value)}
+      className="ml-auto"
     >
-      <span className="text-faint">asked by</span>
-      {PLACES.map(([value, words]) => (
-        <ToggleGroup.Item
-          key={value}
-          value={value}
-          className="cursor-pointer border-b-2 border-transparent text-faint hover:text-ink data-[state=on]:border-clear data-[state=on]:text-ink"
-        >
-          {words}
-        </ToggleGroup.Item>
-      ))}
-      {source && !PLACES.some(([value]) => value === source) && (
-        <span className="mono">{source}</span>
-      )}
-    </ToggleGroup.Root>
+      {other && <span className="mono">{source}</span>}
+    </Choice>
   );
 }

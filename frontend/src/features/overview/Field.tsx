@@ -6,14 +6,22 @@ import type { Site } from "./queries";
 
 // With more sites than this, only those in trouble carry their name.
 const MOST_NAMED = 160;
+// More groups than this stand beside each other.
+const MOST_ACROSS = 6;
 
 /** Every site as a mark, in groups. */
 export const Field = memo(function Field({ sites, by }: { sites: Site[]; by: Grouping }) {
   const named = sites.length <= MOST_NAMED;
+  const groups = shoals(sites, by);
+  const many = groups.length > MOST_ACROSS;
   if (!sites.length) return <p className="py-8 text-faint">No site has these words.</p>;
   return (
-    <div className="space-y-5">
-      {shoals(sites, by).map((shoal) => (
+    <div
+      className={
+        many ? "grid grid-cols-[repeat(auto-fill,minmax(17rem,1fr))] gap-x-8 gap-y-4" : "space-y-5"
+      }
+    >
+      {groups.map((shoal) => (
         <section key={shoal.title} aria-label={shoal.title}>
           <h2 className="mb-1.5 flex items-baseline gap-2 border-b border-line">
             <span className={by === "kind" ? "font-medium" : "mono font-semibold"}>

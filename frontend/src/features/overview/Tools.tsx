@@ -1,4 +1,4 @@
-import { ToggleGroup } from "radix-ui";
+import { Choice } from "../../ui/Choice";
 import type { Grouping } from "./present";
 
 const WORDS: ReadonlyArray<readonly [Grouping, string]> = [
@@ -28,24 +28,13 @@ export function Tools({ words, by, set, shown, all }: Props) {
           spellCheck={false}
         />
       </label>
-      <ToggleGroup.Root
-        type="single"
-        aria-label="Grouped by"
+      <Choice
+        words="grouped by"
+        label="Grouped by"
         value={by}
-        onValueChange={(value) => value && set("by", value === "kind" ? "" : value)}
-        className="flex items-baseline gap-3 text-sm"
-      >
-        <span className="text-faint">grouped by</span>
-        {WORDS.map(([value, word]) => (
-          <ToggleGroup.Item
-            key={value}
-            value={value}
-            className="cursor-pointer border-b-2 border-transparent text-faint hover:text-ink data-[state=on]:border-clear data-[state=on]:text-ink"
-          >
-            {word}
-          </ToggleGroup.Item>
-        ))}
-      </ToggleGroup.Root>
+        options={WORDS}
+        choose={(value) => set("by", value === "kind" ? "" : value)}
+      />
       <p role="status" className="ml-auto text-sm text-faint">
         {shown === all ? `${all} sites` : `${shown} of ${all} sites`}
       </p>

@@ -9,7 +9,7 @@ export interface Shoal {
 
 const TITLES: Record<Grouping, (site: Site) => string> = {
   binding: (site) => (site.personal ? "personal sites" : site.binding || "everywhere"),
-  owner: (site) => site.owner ?? "nobody",
+  owner: (site) => site.owner ?? "root not there",
   kind: (site) => (site.personal ? "personal sites" : "sites"),
 };
 

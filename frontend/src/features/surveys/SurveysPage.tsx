@@ -79,19 +79,25 @@ function JobProgress({ id }: { id: number }) {
 function SurveyList({ surveys }: { surveys: Survey[] }) {
   if (!surveys.length) return <p className="text-faint">No survey is loaded yet.</p>;
   return (
-    <ol className="divide-y divide-line border-y border-line">
-      {surveys.map((survey) => (
-        <li key={survey.id} className="grid grid-cols-[10rem_14rem_1fr] items-baseline gap-4 py-2">
-          <span className="mono font-semibold">{survey.host}</span>
-          <span>{moment(survey.taken_at)}</span>
-          <span className="text-faint">
-            {plural(survey.paths, "path")}
-            {Array.isArray(survey.gaps) && survey.gaps.length > 0
-              ? `, ${plural(survey.gaps.length, "gap")}`
-              : ", no gaps"}
-          </span>
-        </li>
-      ))}
-    </ol>
+    <>
+      <p className="text-faint">The one on top, taken last, is the one that is shown.</p>
+      <ol className="divide-y divide-line border-y border-line">
+        {surveys.map((survey) => (
+          <li
+            key={survey.id}
+            className="grid grid-cols-[10rem_14rem_1fr] items-baseline gap-4 py-2"
+          >
+            <span className="mono font-semibold">{survey.host}</span>
+            <span>{moment(survey.taken_at)}</span>
+            <span className="text-faint">
+              {plural(survey.paths, "path")}
+              {Array.isArray(survey.gaps) && survey.gaps.length > 0
+                ? `, ${plural(survey.gaps.length, "gap")}`
+                : ", no gaps"}
+            </span>
+          </li>
+        ))}
+      </ol>
+    </>
   );
 }
