@@ -5,13 +5,14 @@ from __future__ import annotations
 import re
 import sys
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
 from ecumen.passage import Follower, Verdict, follow, read_request
 from ecumen.passage.front import front_pages
-from ecumen.survey import Listener, NameRecord, Survey
+from ecumen.survey import Gap, Listener, NameRecord, Survey
 from ecumen_demo import demo_survey
 from tests.builders import codes, passage, server
 
@@ -124,8 +125,6 @@ def test_what_the_survey_does_not_hold_is_unsure() -> None:
     survey = server(SITE.replace("/srv/choir", "/far/choir"))
     entry = survey.files.get("/")
     assert entry is not None
-    from dataclasses import replace
-
     partial = replace(survey, files=survey.files.replacing([replace(entry, listed=False)]))
     found = passage(partial, "http://choir.test/")
     assert not found.decided
@@ -175,6 +174,24 @@ def test_a_visitor_of_the_loopback_address_is_the_server_itself() -> None:
     assert passage(survey, "http://any.test/", to="127.0.0.1").status == 200
     assert codes(passage(survey, "http://any.test/")) == ["rule.local-only"]
     assert passage(survey, "http://any.test/", source="127.0.0.1").status == 200
+
+
+def test_a_nameless_block_may_have_the_machines_name() -> None:
+    hosts = "".join(
+        f"<VirtualHost *:80>\n{line}DocumentRoot /srv/{root}\n</VirtualHost>\n"
+        for line, root in (("ServerName a.test\n", "choir"), ("", "other"))
+    )
+    survey = server(hosts, FILES)
+    assert passage(survey, "http://x.test/").decided
+    assert not passage(survey, "http://quay/").decided
+    assert passage(replace(survey, host="elsewhere"), "http://quay/").decided
+
+
+def test_an_account_that_the_survey_may_lack_is_in_doubt() -> None:
+    survey = server("UserDir web\n" + SITE, FILES)
+    assert passage(survey, "http://choir.test/~nobody/").decided
+    partial = replace(survey, gaps=(Gap("accounts", "/etc/nsswitch.conf", "ldap"),))
+    assert not passage(partial, "http://choir.test/~nobody/").decided
 
 
 def test_an_enforced_policy_is_in_doubt() -> None:

@@ -16,6 +16,7 @@ from ecumen.passage import Follower, read_request
 from ecumen.rights import Subject
 from ecumen.survey import Kind, read_survey, write_survey
 from ecumen_machine import EngineSpec, take_survey
+from ecumen_machine.probe import _account_gaps
 from tests.kernel_test import as_subject
 from tests.worlds.accounts import accounts
 from tests.worlds.live import ask, httpd
@@ -136,6 +137,14 @@ def test_listeners_come_from_the_kernel_and_names_from_the_hosts_file(base: Path
     assert ("127.0.0.45", port, os.getpid()) in found
     assert survey.name_by_text["localhost"].source == "hosts"
     assert survey.host == socket.gethostname()
+
+
+def test_accounts_that_cannot_be_listed_are_a_gap(tmp_path: Path) -> None:
+    table = tmp_path / "nsswitch.conf"
+    table.write_text("group: files ldap\npasswd:  files systemd [NOTFOUND=return] # sss\n")
+    assert _account_gaps(str(table)) == []
+    table.write_text("passwd: files sss\n")
+    assert "sss" in _account_gaps(str(table))[0].why
 
 
 def test_the_installed_server_is_found() -> None:

@@ -64,6 +64,7 @@ def take_survey(
     if not records:
         raise ProbeError("no web server is installed here: name one with --engine KIND:CONFIG")
     accounts, groups = _accounts(), _groups()
+    collector.gaps += _account_gaps()
     servers = [_read(source, record) for record in records]
     for folder in _grounds(servers, accounts, scan):
         progress(f"reading file metadata of {folder}", len(collector.entries))
@@ -195,6 +196,25 @@ def _accounts() -> tuple[Account, ...]:
         Account(row.pw_name, row.pw_uid, row.pw_gid, row.pw_dir, row.pw_shell)
         for row in pwd.getpwall()
     )
+
+
+def _account_gaps(path: str = "/etc/nsswitch.conf") -> list[Gap]:
+    """Directories of accounts that cannot be listed as a whole (nsswitch.conf(5))."""
+    try:
+        with open(path, encoding="utf-8", errors="replace") as stream:
+            lines = stream.read().splitlines()
+    except OSError:
+        return []
+    for line in lines:
+        database, colon, sources = line.partition("#")[0].partition(":")
+        if not colon or database.strip() != "passwd":
+            continue
+        listed = {"files", "compat", "systemd", "db"}
+        others = [word for word in sources.split() if word[0] != "[" and word not in listed]
+        if others:
+            why = f"accounts from {', '.join(others)} may be missing"
+            return [Gap("accounts", path, why)]
+    return []
 
 
 def _groups() -> tuple[Group, ...]:

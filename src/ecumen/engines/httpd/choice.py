@@ -72,9 +72,12 @@ class _Chain:
 class Chooser:
     """The blocks by address and port; built once for a server."""
 
-    def __init__(self, server: Server, resolve: Resolve, reverse: ReverseNames) -> None:
+    def __init__(
+        self, server: Server, resolve: Resolve, reverse: ReverseNames, machine: str = ""
+    ) -> None:
         self.server = server
         self.reverse = reverse
+        self.machine = machine.lower()
         self.specific: dict[tuple[str, int | None], _Chain] = {}
         self.wildcard: list[tuple[int | None, _Chain]] = []
         self.unresolved: list[Doubt] = []
@@ -142,24 +145,33 @@ class Chooser:
         if winner is None:
             ground = "site.only" if len(chain.hosts) == 1 else "site.default"
             claims = self._claims(chain, first, None, header.name)
-            doubts += self._nameless(chain, first)
+            doubts += self._nameless(chain, first, header.name)
             facts = {"host": header.name, "count": str(len(chain.hosts))}
             return Chosen(first, ground, claims, doubts + more, facts)
         claims = self._claims(chain, winner, matched, header.name)
         facts = {"host": header.name, "matched": matched or ""}
         return Chosen(winner, "site.named", claims, doubts + more, facts)
 
-    def _nameless(self, chain: _Chain, first: Host) -> tuple[Doubt, ...]:
-        """A block without a name takes that of its address, which only a resolver knows."""
+    def _nameless(self, chain: _Chain, first: Host, asked: str) -> tuple[Doubt, ...]:
+        """A block without a name takes that of its address, or of a main server without one that
+        of the machine: which these are only a resolver knows."""
         for host in chain.hosts:
             if host is first or host.name:
                 continue
             for binding in host.bindings:
-                if _public(binding.address) and not self.reverse(binding.address):
+                if self._named_by_resolver(binding.address, asked):
                     proof = Proof(place=host.place, text=f"<VirtualHost {binding}>")
                     facts = {"address": binding.address}
                     return (Doubt("site.nameless", Rank(Phase.ENTRY), facts, (proof,)),)
         return ()
+
+    def _named_by_resolver(self, address: str, asked: str) -> bool:
+        if address != "*":
+            return _public(address) and not self.reverse(address)
+        if self.server.main.name is not None:
+            return False
+        own = asked == self.machine or asked.startswith(f"{self.machine}.")
+        return own or asked[:1].isdigit() or asked.startswith("[")
 
     def _claims(
         self, chain: _Chain, winner: Host, matched: str | None, asked: str | None

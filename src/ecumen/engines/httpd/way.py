@@ -196,6 +196,9 @@ def _candidate(
         return _elsewhere(part, proof, path, f"{pattern}/{name}{behind}")
     else:
         account = survey.account_by_name.get(name)
+        if account is None and any(gap.what == "accounts" for gap in survey.gaps):
+            proofs = (proof,) if proof else ()
+            part.doubts.append(Doubt("way.account-unknown", _RANK, {"account": name}, proofs))
         if account is None:
             part.picture.append(Mapped("personal-nobody", path, path, proof))
             return None

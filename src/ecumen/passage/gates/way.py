@@ -34,6 +34,9 @@ GATE = Gate(
         ),
         "way.redirect": Words("{directive} may send the visitor on; not evaluated yet."),
         "way.not-evaluated": Words("{directive} is not evaluated yet."),
+        "way.account-unknown": Words(
+            "The survey does not hold all accounts of this server; {account} may be one of them."
+        ),
         "way.personal-unseen": Words("The survey does not hold {path}."),
     },
 )

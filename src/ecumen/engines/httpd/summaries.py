@@ -1,0 +1,86 @@
+"""Every site as configured, with a request that is meant for it."""
+
+from __future__ import annotations
+
+import ipaddress
+from dataclasses import replace
+
+from ecumen.engines.httpd.choice import Resolve
+from ecumen.engines.httpd.server import Host, Server
+from ecumen.engines.httpd.way import personal_folder
+from ecumen.engines.sites import SiteSummary
+from ecumen.survey import Survey
+
+
+class Summaries:
+    """The sites of one server."""
+
+    def __init__(self, survey: Survey, server: Server, resolve: Resolve) -> None:
+        self.survey = survey
+        self.server = server
+        self.resolve = resolve
+
+    def all(self) -> list[SiteSummary]:
+        """Every virtual host in file order, then the personal sites."""
+        hosts = list(self.server.hosts) or [self.server.main]
+        found = [self._summary(host) for host in hosts]
+        home = next((h for h in hosts if h.user_folders.folders is not None), None)
+        return found + (self._personal_sites(home) if home is not None else [])
+
+    def _summary(self, host: Host) -> SiteSummary:
+        address, port = self._asked_at(host)
+        literal = f"[{address}]" if ":" in address else address
+        return SiteSummary(
+            name=host.label,
+            place=host.place,
+            bindings=tuple(str(binding) for binding in host.bindings),
+            names=host.all_names,
+            root=host.root,
+            address=address,
+            port=port,
+            asked_as=host.name or next(iter(sorted(host.names)), literal),
+            sealed=host.sealed is not None,
+        )
+
+    def _asked_at(self, host: Host) -> tuple[str, int]:
+        """An address and port on which this site is bound, those that are listened on first."""
+        heard = {binding.port for binding in self.server.listens}
+        usual = next((b.port for b in self.server.listens if b.port), None) or 80
+        bindings = sorted(host.bindings, key=lambda b: b.port is not None and b.port not in heard)
+        bound = bindings[0] if bindings else None
+        port = bound.port if bound is not None and bound.port else usual
+        address = bound.address if bound is not None else "*"
+        resolved = (address,) if _is_literal(address) else self.resolve(address) or ()
+        if resolved:
+            return resolved[0], port
+        own = [a for a in self.survey.addresses if not a.startswith("127.") and ":" not in a]
+        wanted = [b.address for b in self.server.listens if b.port == port and b.address != "*"]
+        return next(iter([*wanted, *own]), "127.0.0.1"), port
+
+    def _personal_sites(self, host: Host) -> list[SiteSummary]:
+        """The accounts that have a folder for a personal site, reached through this host."""
+        base = self._summary(host)
+        found = []
+        for account in self.survey.accounts:
+            for pattern in host.user_folders.folders or ():
+                folder = personal_folder(pattern, account.name, account.home)
+                if folder is not None and folder in self.survey.files:
+                    found.append(
+                        replace(
+                            base,
+                            name=f"~{account.name}",
+                            root=folder,
+                            path=f"/~{account.name}/",
+                            personal=account.name,
+                        )
+                    )
+                    break
+        return found
+
+
+def _is_literal(text: str) -> bool:
+    try:
+        ipaddress.ip_address(text)
+    except ValueError:
+        return False
+    return True
