@@ -15,6 +15,7 @@ import pytest
 from ecumen.passage import Follower, read_request
 from ecumen.rights import Subject
 from ecumen.survey import Kind, read_survey, write_survey
+from ecumen_cli.survey import survey as survey_command
 from ecumen_machine import EngineSpec, take_survey
 from ecumen_machine.probe import _account_gaps
 from tests.kernel_test import as_subject
@@ -114,10 +115,8 @@ def test_what_may_not_be_read_is_a_gap_and_status_3(base: Path, tmp_path: Path) 
     out = tmp_path / "x.survey"
 
     def survey_as_nobody() -> int:
-        from ecumen_cli.survey import survey
-
         words = ["--out", str(out), "--engine", f"httpd:{config}"]
-        return int(survey.main(words, standalone_mode=False))
+        return int(survey_command.main(words, standalone_mode=False))
 
     assert as_subject(NOBODY, survey_as_nobody) == 3
     with out.open("rb") as stream:
