@@ -5,8 +5,10 @@ from __future__ import annotations
 import io
 import os
 import shutil
+import signal
 import socket
 import subprocess
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -136,6 +138,29 @@ def test_listeners_come_from_the_kernel_and_names_from_the_hosts_file(base: Path
     assert ("127.0.0.45", port, os.getpid()) in found
     assert survey.name_by_text["localhost"].source == "hosts"
     assert survey.host == socket.gethostname()
+
+
+def test_a_running_server_is_surveyed_with_its_sockets_and_its_last_reload(base: Path) -> None:
+    config = lay_out(base)
+    before = int(time.time())
+    with httpd(config, "127.0.0.44", 8085):
+        survey = take_survey()
+        record = next(engine for engine in survey.engines if engine.kind == "httpd")
+        assert (record.config, record.running, record.declared) == (str(config), True, False)
+        assert record.loaded_at is not None
+        assert before - 1 <= record.loaded_at <= time.time()
+        found = Follower(survey).follow(read_request("http://one.test:8085/", to="127.0.0.44"))
+        assert (found.decided, found.status) == (True, 200)
+        assert "apache2 listens on 127.0.0.44, port 8085" in found.gates[1].reason
+        time.sleep(1.1)
+        os.kill(int((base / "pid").read_text()), signal.SIGUSR1)
+        time.sleep(1.5)
+        again = next(engine for engine in take_survey().engines if engine.kind == "httpd")
+        assert again.loaded_at is not None
+        assert again.loaded_at > record.loaded_at
+    stopped = take_survey()
+    record = next(engine for engine in stopped.engines if engine.kind == "httpd")
+    assert record.running is False
 
 
 def test_accounts_that_cannot_be_listed_are_a_gap(tmp_path: Path) -> None:
