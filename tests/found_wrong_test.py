@@ -95,6 +95,20 @@ def test_a_section_on_a_file_binds_it_where_links_are_followed_unseen() -> None:
     assert found.content_type == "text/html"
 
 
+def test_a_section_on_a_file_does_not_bind_it_as_an_index() -> None:
+    lines = ("<Directory /srv/a/*>", "Require all denied", "</Directory>")
+    survey = server(host("*:80", "a", *lines), FILES)
+    assert passage(survey, "http://x.test/index.html").status == 403
+    assert passage(survey, "http://x.test/").status == 200
+
+
+def test_an_index_is_mapped_anew() -> None:
+    lines = ("Alias /m/ /srv/b", "Options Indexes")
+    survey = server(host("*:80", "a", *lines), FILES)
+    found = passage(survey, "http://x.test/m/")
+    assert found.content_type == "text/html;charset=ISO-8859-1"
+
+
 def test_an_error_page_elsewhere_counts_before_the_way_begins() -> None:
     config = host("*:80", "a", "ErrorDocument 404 http://other.test/")
     assert not passage(server(config, FILES), "http://x.test/a%2fb").decided

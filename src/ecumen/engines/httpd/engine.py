@@ -17,7 +17,7 @@ from ecumen.engines.httpd.settings import Settings
 from ecumen.engines.httpd.source import SurveySource
 from ecumen.engines.httpd.summaries import Summaries
 from ecumen.engines.httpd.targets import Targets
-from ecumen.engines.httpd.uri import read_path
+from ecumen.engines.httpd.uri import Address, read_path
 from ecumen.engines.httpd.walk import unread
 from ecumen.engines.httpd.way import Way, find_way
 from ecumen.engines.sites import (
@@ -203,7 +203,11 @@ class HttpdEngine:
         handling.ladder.facts = {"worker": self._worker_name()}
         handling.file = walked.path if walked.entry is not None else None
         implied = self.chooser.implied(host)
-        scene = Scene(self.server, self.targets, host, header, arrival, path, implied)
+
+        def mapped(path: str) -> Way:
+            return find_way(self.survey, host, self.walker, Address(path))
+
+        scene = Scene(self.server, self.targets, host, header, arrival, path, implied, mapped)
         Serving(scene, handling, target).decide()
         self._error_pages(handling, target.settings)
         self._who(handling)

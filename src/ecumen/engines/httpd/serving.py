@@ -5,7 +5,7 @@ Source: httpd 2.4, mod_dir, mod_autoindex, mod_negotiation and the core's own ha
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from ecumen.engines.httpd import types
@@ -16,6 +16,7 @@ from ecumen.engines.httpd.settings import Opt
 from ecumen.engines.httpd.targets import Target, Targets
 from ecumen.engines.httpd.uri import escaped
 from ecumen.engines.httpd.walk import Walked, may_read
+from ecumen.engines.httpd.way import Way
 from ecumen.engines.sites import (
     Answer,
     Arrival,
@@ -49,7 +50,8 @@ def share(handling: Handling, blocks: Sequence[Block], doubts: Sequence[Doubt]) 
 class Scene:
     """What is settled by the time that something is served.
 
-    path: of the address, decoded. implied: names of a site that is given none.
+    path: of the address, decoded. implied: names of a site that is given none. map: from another
+    path of the same site to where it leads.
     """
 
     server: Server
@@ -59,6 +61,7 @@ class Scene:
     arrival: Arrival
     path: str
     implied: tuple[str, ...]
+    map: Callable[[str], Way]
 
 
 class Serving:
@@ -201,8 +204,7 @@ class Serving:
                 proof = Proof(place=place, text=name)
                 self._doubt("serve.index-elsewhere", Rank(Phase.FOLDER), {"name": name}, proof)
                 continue
-            path = join(walked.path, name)
-            sub = self._sub(name, path)
+            path, sub = self._sub(name)
             entry = sub.walked.entry
             if entry is not None and entry.kind is Kind.DIR and not sub.blocks:
                 self.part.picture.append(Candidate(name, path, "folder", entry))
@@ -242,10 +244,19 @@ class Serving:
             outcome = "outranked" if entry is not None else "not-tried"
             self.part.picture.append(Candidate(name, path, outcome, entry))
 
-    def _sub(self, name: str, path: str) -> Target:
-        """The request for an index, as the server asks itself; blocks of the folder left out."""
+    def _sub(self, name: str) -> tuple[str, Target]:
+        """The request for an index, as the server asks itself: its path, and where that ends.
+
+        It is mapped anew, so an alias may lead it elsewhere; blocks of the folder are left out.
+        """
         visitor = Visitor(self.arrival.client, self.arrival.address, "GET", self.arrival.signed_in)
-        sub = self.scene.targets.of(self.host, f"{self.path}{name}", path, visitor)
+        asked = f"{self.path}{name}"
+        way = self.scene.map(asked)
+        path = way.filename or join(self.target.walked.path, name)
+        sub = self.scene.targets.of(self.host, asked, path, visitor, asked=False)
+        for doubt in way.part.doubts:
+            if doubt not in self.handling.way.doubts:
+                self.handling.way.doubts.append(doubt)
         known = {(b.code, b.facts.get("path")) for b in self.target.blocks}
         known |= {(b.code, b.facts.get("path")) for b in self.handling.ladder.blocks}
         if any(b.rank.phase is Phase.ACCESS for b in self.target.blocks):
@@ -264,7 +275,7 @@ class Serving:
             if (doubt.code, doubt.facts.get("path"), doubt.proofs) not in before:
                 moved = Doubt(doubt.code, Rank(Phase.FOLDER), doubt.facts, doubt.proofs)
                 share(self.handling, [], [moved])
-        return sub
+        return path, sub
 
     def _serve_index(self, sub: Target, entry: Entry, path: str) -> None:
         if self.part.code == "serve.file":

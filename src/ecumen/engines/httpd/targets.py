@@ -38,12 +38,16 @@ class Targets:
         self._walks: dict[int, FolderWalk] = {}
         self._rungs: dict[str, Rung] = {}
 
-    def of(self, host: Host, path: str, filename: str, visitor: Visitor) -> Target:
-        """path: of the address, decoded; filename: where it leads on disk."""
+    def of(
+        self, host: Host, path: str, filename: str, visitor: Visitor, *, asked: bool = True
+    ) -> Target:
+        """path: of the address, decoded; filename: where it leads on disk. asked: by the visitor,
+        and not by the server itself, which looks for an index.
+        """
         walk = self._walks.get(id(host))
         if walk is None:
             walk = self._walks[id(host)] = FolderWalk(host, self.walker, self._rungs)
-        walked = walk.walk(filename)
+        walked = walk.walk(filename, asked=asked)
         settings = walked.settings
         sections: list[Bound] = list(walked.sections)
         doubts = list(walked.doubts)

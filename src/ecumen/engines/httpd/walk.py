@@ -63,8 +63,8 @@ class FolderWalk:
             known = self._merged[key] = (base, later, later.over(base))
         return known[2]
 
-    def walk(self, filename: str) -> Walked:
-        """filename: absolute; a slash at its end makes no difference here."""
+    def walk(self, filename: str, *, asked: bool = True) -> Walked:
+        """filename: absolute. asked: by the visitor, and not by the server itself."""
         settings = self.host.settings
         walked = Walked("/", settings, [("server", settings, None)])
         root = self.walker.files.get("/")
@@ -75,7 +75,7 @@ class FolderWalk:
         names = [name for name in filename.split("/") if name]
         self._enter(walked, root, 0)
         for depth, name in enumerate(names, 1):
-            last = depth == len(names) and not filename.endswith("/")
+            last = asked and depth == len(names) and not filename.endswith("/")
             if not self._component(walked, name, depth, last):
                 walked.rest = "".join(f"/{left}" for left in names[depth:])
                 if filename.endswith("/") and walked.entry is not None:
@@ -165,7 +165,8 @@ class FolderWalk:
         if entry.kind is Kind.FILE:
             if last and follows_unseen:
                 # Where every link is followed the server spares itself the look at the last
-                # name, and takes it for one folder more: sections on it bind the file.
+                # name, and takes it for one folder more: sections on it bind the file. Not so
+                # when it asks itself for an index.
                 self._sections(walked, depth)
         else:
             self._special(walked, entry, rank)
