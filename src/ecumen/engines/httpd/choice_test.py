@@ -1,0 +1,105 @@
+"""Which block answers: by address, by port, by name, by order; as the server was measured."""
+
+from __future__ import annotations
+
+import pytest
+from tests.builders import passage, server
+
+CONFIG = """\
+ServerName main.test
+DocumentRoot /srv/main
+Listen 192.0.2.10:81
+Listen 192.0.2.10:82
+Listen 127.0.0.1:80
+<VirtualHost 192.0.2.10:80>
+ServerName first.test
+ServerAlias *.wild.test W?W.odd.test UPPER.test port.test:80
+DocumentRoot /srv/a
+</VirtualHost>
+<VirtualHost 192.0.2.10:80>
+ServerName second.test:8080
+ServerAlias a.wild.test both.test
+DocumentRoot /srv/b
+</VirtualHost>
+<VirtualHost 192.0.2.10:80>
+ServerName third.test
+ServerAlias both.test
+DocumentRoot /srv/c
+</VirtualHost>
+<VirtualHost 192.0.2.10>
+ServerName any-port.test
+DocumentRoot /srv/d
+</VirtualHost>
+<VirtualHost *:80>
+ServerName all.test
+DocumentRoot /srv/e
+</VirtualHost>
+<VirtualHost _default_:82>
+ServerName default.test
+DocumentRoot /srv/f
+</VirtualHost>
+"""
+
+
+@pytest.mark.parametrize(
+    ("host", "expected"),
+    [
+        ("first.test", "first.test"),
+        ("FIRST.Test.", "first.test"),
+        ("second.test", "second.test"),
+        ("second.test:9", "second.test"),
+        ("x.wild.test", "first.test"),
+        ("a.wild.test", "first.test"),
+        (".wild.test", "first.test"),
+        ("wild.test", "first.test"),
+        ("wow.odd.test", "first.test"),
+        ("upper.test", "first.test"),
+        ("port.test", "first.test"),
+        ("both.test", "second.test"),
+        ("third.test", "third.test"),
+        ("all.test", "first.test"),
+        ("unknown.test", "first.test"),
+        ("192.0.2.10", "first.test"),
+    ],
+)
+def test_a_name_on_an_address_with_blocks_of_its_own(host: str, expected: str) -> None:
+    found = passage(server(CONFIG), "http://x.test/", host=host)
+    assert found.site is not None
+    assert found.site.name == expected
+
+
+@pytest.mark.parametrize(
+    ("to", "expected"),
+    [
+        ("192.0.2.10:81", "any-port.test"),
+        ("192.0.2.10:82", "any-port.test"),
+        ("127.0.0.1:80", "all.test"),
+    ],
+)
+def test_the_address_is_weighed_before_the_name(to: str, expected: str) -> None:
+    found = passage(server(CONFIG), "http://first.test/", to=to)
+    assert found.site is not None
+    assert found.site.name == expected
+
+
+def test_without_a_block_for_the_port_the_main_server_answers() -> None:
+    config = CONFIG.replace("<VirtualHost 192.0.2.10>", "<VirtualHost 192.0.2.10:99>")
+    found = passage(server(config), "http://first.test/", to="192.0.2.10:81")
+    assert found.site is not None
+    assert found.site.name == "main.test"
+
+
+def test_the_contest_says_who_claims_a_name_and_who_gets_it() -> None:
+    found = passage(server(CONFIG), "http://both.test/")
+    claims = next(gate.claims for gate in found.gates if gate.gate == "site")
+    outcomes = [(claim.site, claim.outcome, claim.matched) for claim in claims]
+    assert outcomes == [
+        ("first.test", "other-name", None),
+        ("second.test", "won", "both.test"),
+        ("third.test", "matched-later", "both.test"),
+    ]
+
+
+def test_a_block_bound_by_name_needs_an_address() -> None:
+    named = "<VirtualHost elsewhere.test:80>\nServerName e.test\n</VirtualHost>\n"
+    assert not passage(server(named + CONFIG), "http://first.test/").decided

@@ -1,0 +1,71 @@
+"""Obstacles in a row: mend the first for real, and the next is the one that was listed second."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from ecumen.passage import Follower, Passage
+from ecumen.passage.request import request_of
+from ecumen_machine import EngineSpec, take_survey
+from tests.worlds import httpd_world
+from tests.worlds.accounts import accounts
+from tests.worlds.live import ask, httpd
+
+pytestmark = pytest.mark.server
+
+# What opens each kind of obstacle to the worker, whoever owns the path.
+MENDS = {"ladder.shut": "a+x", "ladder.unreadable": "a+r", "ladder.unlistable": "a+r"}
+CHAINS = 20
+
+
+def mend(path: str, code: str) -> None:
+    subprocess.run(["setfacl", "-b", path], check=True)
+    subprocess.run(["chmod", MENDS[code], path], check=True)
+
+
+def listed(found: Passage) -> list[tuple[str, str | None]]:
+    return [(o.code, o.evidence[0].path if o.evidence else None) for o in found.obstacles]
+
+
+def test_the_next_obstacle_is_the_one_listed_second(seed: int) -> None:
+    base = Path(f"/srv/ecumen-chain-{seed}")
+    shutil.rmtree(base, ignore_errors=True)
+    base.mkdir(parents=True)
+    base.chmod(0o755)
+    try:
+        with accounts(base):
+            world = httpd_world.Builder(seed, base).build()
+            for folder in (p for p in (base / "www").rglob("*") if p.is_dir()):
+                folder.chmod(folder.stat().st_mode & 0o7700)
+            with httpd(world.config, httpd_world.ADDRESSES[0], httpd_world.PORTS[0]):
+                assert _chains(world) >= CHAINS
+    finally:
+        shutil.rmtree(base, ignore_errors=True)
+
+
+def _chains(world: httpd_world.World) -> int:
+    """Mends its way through the world; returns how many steps were taken."""
+    specs = [EngineSpec("httpd", str(world.config))]
+    follower = Follower(take_survey(specs, [str(world.base)]))
+    steps = 0
+    for row in httpd_world.requests(world, 400):
+        found = follower.follow(request_of(row))
+        while found.decided and len(found.obstacles) > 1 and found.obstacles[0].code in MENDS:
+            first = found.obstacles[0]
+            path = first.evidence[0].path
+            assert path is not None
+            assert first.status == ask(row).status
+            mend(path, first.code)
+            follower = Follower(take_survey(specs, [str(world.base)]))
+            after = follower.follow(request_of(row))
+            assert listed(after) == listed(found)[1:], (row, listed(found), listed(after))
+            assert after.status == ask(row).status
+            found = after
+            steps += 1
+        if steps >= CHAINS:
+            break
+    return steps
