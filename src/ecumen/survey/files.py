@@ -92,7 +92,7 @@ class _Extra:
 class FileTable:
     """Rows by path. Built once, never changed afterwards.
 
-    A million rows take about 400 MB; a lookup is one dictionary access.
+    A million rows take about 250 MB; a lookup is one dictionary access.
     """
 
     def __init__(self, entries: Iterable[Entry] = ()) -> None:
