@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import shutil
 import subprocess
-from pathlib import Path
 
 import pytest
 
@@ -12,7 +10,7 @@ from ecumen.passage import Follower, Passage
 from ecumen.passage.request import request_of
 from ecumen_machine import EngineSpec, take_survey
 from tests.worlds import httpd_world
-from tests.worlds.accounts import accounts
+from tests.worlds.agreement import world_on_disk
 from tests.worlds.live import ask, httpd
 
 pytestmark = pytest.mark.server
@@ -32,19 +30,11 @@ def listed(found: Passage) -> list[tuple[str, str | None]]:
 
 
 def test_the_next_obstacle_is_the_one_listed_second(seed: int) -> None:
-    base = Path(f"/srv/ecumen-chain-{seed}")
-    shutil.rmtree(base, ignore_errors=True)
-    base.mkdir(parents=True)
-    base.chmod(0o755)
-    try:
-        with accounts(base):
-            world = httpd_world.Builder(seed, base).build()
-            for folder in (p for p in (base / "www").rglob("*") if p.is_dir()):
-                folder.chmod(folder.stat().st_mode & 0o7700)
-            with httpd(world.config, httpd_world.ADDRESSES[0], httpd_world.PORTS[0]):
-                assert _chains(world) >= CHAINS
-    finally:
-        shutil.rmtree(base, ignore_errors=True)
+    with world_on_disk(seed) as world:
+        for folder in (p for p in (world.base / "www").rglob("*") if p.is_dir()):
+            folder.chmod(folder.stat().st_mode & 0o7700)
+        with httpd(world.config, httpd_world.ADDRESSES[0], httpd_world.PORTS[0]):
+            assert _chains(world) >= CHAINS
 
 
 def _chains(world: httpd_world.World) -> int:

@@ -114,6 +114,21 @@ def test_an_error_page_elsewhere_counts_before_the_way_begins() -> None:
     assert not passage(server(config, FILES), "http://x.test/a%2fb").decided
 
 
+def test_what_makes_content_by_ending_is_asked_for_what_is_not_there() -> None:
+    survey = server(host("*:80", "a", "AddHandler odd-script .odd"), FILES)
+    assert not passage(survey, "http://x.test/gone.odd").decided
+    assert passage(survey, "http://x.test/gone.html").decided
+
+
+def test_the_hosts_error_page_counts_where_the_walk_stops_before_the_folders_own() -> None:
+    lines = (
+        "ErrorDocument 403 http://other.test/",
+        "<Directory /srv/a>\nErrorDocument 403 closed\n</Directory>",
+    )
+    survey = server(host("*:80", "a", *lines), ("0700 ines /srv/a/", *FILES))
+    assert not passage(survey, "http://x.test/sub/x").decided
+
+
 def test_a_dotted_number_as_host_may_be_of_any_size_and_end_in_a_dot() -> None:
     survey = server(host("*:80", "a"), FILES)
     assert passage(survey, "http://x.test/", host="256.1.1.1").status == 200

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import shutil
 from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -55,17 +57,23 @@ def differences(answer: dict[str, object], seen: Seen) -> list[str]:
 
 def run_world(seed: int, count: int, report: Report) -> None:
     """One generated world: laid out, surveyed, started, asked, removed."""
+    with world_on_disk(seed) as world:
+        survey = take_survey([EngineSpec("httpd", str(world.config))], [str(world.base)])
+        assert not survey.gaps
+        with httpd(world.config, httpd_world.ADDRESSES[0], httpd_world.PORTS[0]):
+            _ask_all(world, count, Follower(survey), report)
+
+
+@contextmanager
+def world_on_disk(seed: int) -> Iterator[httpd_world.World]:
+    """A generated world with its accounts, gone again when the block is left."""
     base = Path(f"/srv/ecumen-world-{seed}")
     shutil.rmtree(base, ignore_errors=True)
     base.mkdir(parents=True)
     base.chmod(0o755)
     try:
         with accounts(base):
-            world = httpd_world.Builder(seed, base).build()
-            survey = take_survey([EngineSpec("httpd", str(world.config))], [str(base)])
-            assert not survey.gaps
-            with httpd(world.config, httpd_world.ADDRESSES[0], httpd_world.PORTS[0]):
-                _ask_all(world, count, Follower(survey), report)
+            yield httpd_world.Builder(seed, base).build()
     finally:
         shutil.rmtree(base, ignore_errors=True)
 

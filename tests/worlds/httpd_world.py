@@ -162,6 +162,9 @@ class Builder:
         inside = rng.choice(
             [
                 ["AllowOverride All"],
+                ["ErrorDocument 403 closed", "ErrorDocument 404 closed"],
+                ["ErrorDocument 403 http://other.test/"],
+                ["AddHandler odd-script .xyz .txt"],
                 ["AllowOverride FileInfo AuthConfig"],
                 ["AuthMerging And", self._rule()],
                 ["AuthMerging Or", self._rule()],
@@ -222,6 +225,7 @@ class Builder:
         whole = [
             ['ErrorDocument 404 "gone away"'],
             ["ErrorDocument 403 /index.html"],
+            ["ErrorDocument 403 http://other.test/"],
             ["ErrorDocument 404 http://other.test/"],
             [f"Redirect /{word} http://other.test/x"],
             [f"RedirectMatch ^/{word} http://other.test/"],

@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from ecumen.engines.httpd.access import Visitor
 from ecumen.engines.httpd.choice import Chooser, Chosen
 from ecumen.engines.httpd.hostname import HostHeader, read_host
+from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.server import USUAL_LINE_LIMIT, Host, Server, load
 from ecumen.engines.httpd.serving import Scene, Serving, share
 from ecumen.engines.httpd.settings import Settings
@@ -33,6 +34,7 @@ from ecumen.engines.sites import (
     SiteSummary,
     proof_of,
 )
+from ecumen.engines.tree import Directive
 from ecumen.rights import Subject, Walker, subject_of
 from ecumen.survey import EngineRecord, Survey
 
@@ -56,10 +58,6 @@ class HttpdEngine:
     @property
     def listens(self) -> Sequence[Binding]:
         return self.server.listens
-
-    @property
-    def hosts(self) -> Sequence[Host]:
-        return self.server.hosts
 
     def _worker(self) -> Subject | None:
         name = self.server.user or "#-1"
@@ -128,7 +126,7 @@ class HttpdEngine:
             way.part.doubts.append(unread(directive, Rank(Phase.ENTRY, 1)))
         if way.filename is None or self.walker is None:
             self._no_way(handling, way)
-            self._error_pages(handling, host.settings)
+            self._error_pages(handling, host, host.settings)
             return handling
         self._rest(handling, arrival, host, header, address.path, way)
         return handling
@@ -209,29 +207,24 @@ class HttpdEngine:
 
         scene = Scene(self.server, self.targets, host, header, arrival, path, implied, mapped)
         Serving(scene, handling, target).decide()
-        self._error_pages(handling, target.settings)
+        self._error_pages(handling, host, target.settings)
         self._who(handling)
 
     def _worker_name(self) -> str:
         return self.subject.name if self.subject else ""
 
-    def _error_pages(self, handling: Handling, settings: Settings) -> None:
-        """An error page of the site's own may change what the visitor gets in place of ours."""
+    def _error_pages(self, handling: Handling, host: Host, settings: Settings) -> None:
+        """An error page of the site's own may change what the visitor gets in place of ours.
+
+        Where the walk itself stops, the sections of folders may not be merged yet: then the page
+        is that of the host.
+        """
         parts = (handling.site, handling.way, handling.rule, handling.ladder, handling.serve)
-        for part in parts:
-            for block in part.blocks:
-                directive = settings.error_pages.get(block.status or 0)
-                if directive is None:
-                    continue
-                given = directive.text.split(None, 1)[1:]
-                page = given[0].strip("\"'") if given else ""
-                away = "://" in page
-                if page.startswith("/") or away:
-                    facts = {"status": str(block.status), "page": page}
-                    proofs = (proof_of(directive),)
-                    handling.serve.doubts.append(
-                        Doubt("serve.error-page", block.rank, facts, proofs, only_type=not away)
-                    )
+        for block in [block for part in parts for block in part.blocks]:
+            for pages in (settings.error_pages, host.settings.error_pages):
+                doubt = _error_page(block, pages.get(block.status or 0))
+                if doubt is not None and doubt not in handling.serve.doubts:
+                    handling.serve.doubts.append(doubt)
 
     def _who(self, handling: Handling) -> None:
         """Adds the words on owner, group and mode to each block that the ladder has."""
@@ -250,6 +243,17 @@ class HttpdEngine:
                 "mode": f"{entry.mode:04o}",
             }
         return facts
+
+
+def _error_page(block: Block, directive: Directive | None) -> Doubt | None:
+    """The doubt that an error page brings; a text in place of a page brings none."""
+    page = "".join(words(directive.text)[1:2]) if directive is not None else ""
+    away = "://" in page
+    if directive is None or not (away or page.startswith("/")):
+        return None
+    facts = {"status": str(block.status), "page": page}
+    proofs = (proof_of(directive),)
+    return Doubt("serve.error-page", block.rank, facts, proofs, only_type=not away)
 
 
 def _host_proof(host: Host) -> Proof:

@@ -71,7 +71,6 @@ class Reader:
         self.environment = dict(environment or {})
         self.files: list[str] = []
         self.unset: list[tuple[Place, str]] = []
-        self.foreign: list[tuple[Place, str]] = []
         self.count = 0
         self.nested = 0
 

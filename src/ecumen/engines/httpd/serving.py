@@ -109,12 +109,12 @@ class Serving:
 
     def _missing(self, walked: Walked) -> None:
         rank = Rank(Phase.CONTENT)
-        if any(block.code.startswith("ladder.link-") for block in walked.blocks):
+        ended = ("ladder.link-", "ladder.name-too-long")
+        if any(block.code.startswith(ended) for block in walked.blocks):
             self.part.code = "passage.not-reached"
             return
-        if any(block.code == "ladder.name-too-long" for block in walked.blocks):
-            self.part.code = "passage.not-reached"
-            return
+        # What makes the content by the name's ending is asked for what is not there, too.
+        self._made(self._typed(self.target, walked.path), walked.path, rank)
         barred = self._variants(self.target)
         if barred is not None:
             share(self.handling, [barred], [])
@@ -148,8 +148,7 @@ class Serving:
 
     def _file(self, target: Target, entry: Entry, path: str, rank: Rank) -> None:
         walked = target.walked
-        name = path.rpartition("/")[2]
-        typed = types.type_of(name, target.settings, self.scene.server.types)
+        typed = self._typed(target, path)
         self.part.facts |= {"path": path, "type": typed.type or ""}
         self.part.proofs.append(Proof(entry=entry, path=path))
         if typed.ending is not None and typed.ending.place is not None:
@@ -157,10 +156,7 @@ class Serving:
             self.part.proofs.append(Proof(place=typed.ending.place, text=text))
         elif typed.by:
             self.part.facts["types_file"] = self.scene.server.types_file
-        if typed.handler is not None:
-            facts = {"handler": typed.handler}
-            proof = Proof(place=typed.handler_place, text=f"{name}: {typed.handler}")
-            self._doubt("serve.handler", rank, facts, proof)
+        self._made(typed, path, rank)
         if walked.rest:
             facts = {"path": path, "rest": walked.rest}
             self._block("serve.trailing-path", rank, 404, facts, Proof(entry=entry, path=path))
@@ -172,6 +168,15 @@ class Serving:
             self._block("ladder.unreadable", rank, 403, facts, Proof(entry=entry, path=path))
         self.handling.file = path
         self.part.answer = Answer(200, rank, content_type=typed.type)
+
+    def _typed(self, target: Target, path: str) -> types.Typed:
+        return types.type_of(path.rpartition("/")[2], target.settings, self.scene.server.types)
+
+    def _made(self, typed: types.Typed, path: str, rank: Rank) -> None:
+        if typed.handler is not None:
+            text = f"{path.rpartition('/')[2]}: {typed.handler}"
+            proof = Proof(place=typed.handler_place, text=text)
+            self._doubt("serve.handler", rank, {"handler": typed.handler}, proof)
 
     # --- a folder ---
 

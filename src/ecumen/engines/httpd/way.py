@@ -23,7 +23,6 @@ class Way:
 
     part: Part
     filename: str | None = None
-    personal_of: str | None = None
 
 
 def find_way(survey: Survey, host: Host, walker: Walker | None, address: Address) -> Way:
@@ -216,7 +215,7 @@ def _candidate(
     part.facts |= {"account": name, "path": filename}
     part.picture.append(Mapped("personal", path, filename, proof))
     part.proofs += [proof] if proof else []
-    return Way(part, filename, name)
+    return Way(part, filename)
 
 
 def _elsewhere(part: Part, proof: Proof | None, path: str, location: str) -> Way:
