@@ -111,11 +111,13 @@ def test_an_index_is_mapped_anew() -> None:
 
 def test_an_error_page_elsewhere_counts_before_the_way_begins() -> None:
     config = host("*:80", "a", "ErrorDocument 404 http://other.test/")
-    assert not passage(server(config, FILES), "http://x.test/a%2fb").decided
+    found = passage(server(config, FILES), "http://x.test/a%2fb")
+    assert (found.status, found.location) == (302, "http://other.test/")
 
 
 def test_what_makes_content_by_ending_is_asked_for_what_is_not_there() -> None:
-    survey = server(host("*:80", "a", "AddHandler odd-script .odd"), FILES)
+    lines = ("LoadModule cgi_module m", host("*:80", "a", "AddHandler cgi-script .odd"))
+    survey = server("\n".join(lines), FILES)
     assert not passage(survey, "http://x.test/gone.odd").decided
     assert passage(survey, "http://x.test/gone.html").decided
 
@@ -126,7 +128,8 @@ def test_the_hosts_error_page_counts_where_the_walk_stops_before_the_folders_own
         "<Directory /srv/a>\nErrorDocument 403 closed\n</Directory>",
     )
     survey = server(host("*:80", "a", *lines), ("0700 ines /srv/a/", *FILES))
-    assert not passage(survey, "http://x.test/sub/x").decided
+    found = passage(survey, "http://x.test/sub/x")
+    assert (found.status, found.location) == (302, "http://other.test/")
 
 
 def test_a_dotted_number_as_host_may_be_of_any_size_and_end_in_a_dot() -> None:
@@ -134,3 +137,22 @@ def test_a_dotted_number_as_host_may_be_of_any_size_and_end_in_a_dot() -> None:
     assert passage(survey, "http://x.test/", host="256.1.1.1").status == 200
     assert passage(survey, "http://x.test/", host="127.0.0.43.").status == 200
     assert passage(survey, "http://x.test/", host="1.2.3").status == 400
+
+
+def test_an_ending_that_is_not_known_takes_no_type_back() -> None:
+    survey = server(host("*:80", "a"), ("0644 root /srv/a/page.html.bak", *FILES))
+    assert passage(survey, "http://x.test/page.html.bak").content_type == "text/html"
+
+
+def test_what_stands_in_for_what_is_missing_may_be_missing_where_nothing_stands_in_for_it() -> None:
+    lines = ("<Directory /srv/a/sub>", "FallbackResource /none.html", "</Directory>")
+    assert passage(server(host("*:80", "a", *lines), FILES), "http://x.test/sub/x").status == 404
+    whole = server(host("*:80", "a", "FallbackResource /none.html"), FILES)
+    assert passage(whole, "http://x.test/sub/x").status == 500
+
+
+def test_the_server_does_not_judge_again_under_the_very_same_rules() -> None:
+    lines = ("DirectoryIndex none.html", "<Limit GET>", "Require all denied", "</Limit>")
+    survey = server(host("*:80", "a", "<Directory /srv/a>", *lines, "</Directory>"), FILES)
+    assert passage(survey, "http://x.test/", method="PUT").status == 405
+    assert passage(survey, "http://x.test/").status == 403

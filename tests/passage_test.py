@@ -64,18 +64,22 @@ def test_every_obstacle_says_what_would_mend_it() -> None:
 @pytest.mark.parametrize(
     ("line", "url", "place"),
     [
-        ("RewriteEngine On", "http://choir.test/", "/etc/c:12"),
+        (
+            "<Directory /srv/choir>\nRewriteEngine On\nRewriteRule ^ ${map:x}\n</Directory>",
+            "http://choir.test/",
+            "/etc/c:14",
+        ),
         ("FancyThing 7", "http://choir.test/", "/etc/c:12"),
         (
-            "<Directory /srv/choir>\nOrder deny,allow\n</Directory>",
+            "<Directory /srv/choir>\nDeny from other.test\n</Directory>",
             "http://choir.test/",
             "/etc/c:13",
         ),
         ("<If true>\n</If>", "http://choir.test/", "/etc/c:12"),
         ("LoadModule odd_module m", "http://choir.test/", "/etc/c:12"),
-        ("ProxyPass /app http://127.0.0.1:9/", "http://choir.test/app/x", "/etc/c:12"),
-        ("Redirect /old http://other.test/", "http://choir.test/old", "/etc/c:12"),
-        ("AddHandler odd-script .css", "http://choir.test/style.css", "/etc/c:12"),
+        ("ProxyPass /app http://192.0.2.77/", "http://choir.test/app/x", "/etc/c:12"),
+        ("RedirectMatch (a+)+ http://other.test/", "http://choir.test/old", "/etc/c:12"),
+        ("SetHandler proxy:fcgi://127.0.0.1:9000", "http://choir.test/style.css", "/etc/c:12"),
     ],
 )
 def test_what_is_not_evaluated_is_named_with_file_and_line(line: str, url: str, place: str) -> None:

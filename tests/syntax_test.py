@@ -10,8 +10,8 @@ from pathlib import Path
 
 import pytest
 
+from ecumen.engines.httpd.draft import flat
 from ecumen.engines.httpd.reader import Reader
-from ecumen.engines.httpd.settings import flat
 from ecumen_machine.files import Collector
 from ecumen_machine.live import LiveSource
 from ecumen_machine.programs import httpd_build

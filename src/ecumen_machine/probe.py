@@ -66,6 +66,8 @@ def take_survey(
     accounts, groups = _accounts(), _groups()
     collector.gaps += _account_gaps()
     servers = [_read(source, record) for record in records]
+    # Whether a rewritten address is a path on disk is told by its first name.
+    collector.folder("/")
     for folder in _grounds(servers, accounts, scan):
         progress(f"reading file metadata of {folder}", len(collector.entries))
         collector.tree(folder)
@@ -163,8 +165,12 @@ def _grounds(
             if host.root:
                 found[host.root] = None
             for alias in host.aliases:
-                if alias.real.startswith("/"):
-                    found[alias.real.rstrip("/") or "/"] = None
+                # Of a pattern's target only the part in front of the first capture is known.
+                real = alias.real
+                if alias.by_pattern:
+                    real = real.partition("$")[0].rpartition("/")[0]
+                if real.startswith("/"):
+                    found[real.rstrip("/") or "/"] = None
             for folder in _personal(host, accounts):
                 found[folder] = None
     return list(found)

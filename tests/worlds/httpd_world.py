@@ -11,12 +11,13 @@ from pathlib import Path
 from urllib.parse import quote
 
 from tests.worlds.accounts import NAMES
+from tests.worlds.httpd_themes import THEMES, Ground, Theme, owned
 
 MODULES = "/usr/lib/apache2/modules"
 LOADED = """
     mpm_event authn_core authz_core authz_host access_compat auth_basic authn_file
     authz_user alias dir autoindex mime negotiation userdir headers env setenvif filter
-    deflate status rewrite
+    deflate status rewrite proxy proxy_http cgid expires authz_groupfile
 """.split()
 ADDRESSES = ("127.0.0.41", "127.0.0.42", "127.0.0.43", "::1")
 PORTS = (8081, 8082)
@@ -41,6 +42,13 @@ class World:
     homes: list[tuple[str, int, str, Path]] = field(default_factory=list)
     paths: list[str] = field(default_factory=list)
     logs: list[Path] = field(default_factory=list)
+    # By the number of the site: the kind of site that it is, and what is worth asking it.
+    themes: dict[str, str] = field(default_factory=dict)
+    asked: list[tuple[str, int, str, Theme]] = field(default_factory=list)
+
+    def feature(self, site: str) -> str:
+        """The feature that a request to this site tries."""
+        return self.themes.get(site, "sites and folders")
 
 
 class Builder:
@@ -53,7 +61,7 @@ class Builder:
 
     def build(self) -> World:
         base = self.world.base
-        for folder in ("sites", "logs", "home", "www"):
+        for folder in ("sites", "logs", "home", "www", "themed"):
             (base / folder).mkdir(parents=True)
         self._homes()
         for number in range(9):
@@ -289,6 +297,8 @@ class Builder:
         self.world.logs.append(base / "logs" / "main.log")
         for number in range(rng.randint(20, 26)):
             self._site(number)
+        for number in range(100, 100 + rng.randint(8, 12)):
+            self._themed(number)
         lines += ["Include sites/*.conf", "IncludeOptional nothing/*.conf"]
         self.world.config.write_text("\n".join(lines) + "\n")
 
@@ -388,6 +398,32 @@ class Builder:
         address, port = _first(bindings)
         self.world.homes.append((address, port, name, root))
         (base / "sites" / f"{site}.conf").write_text("\n".join(line for line in lines) + "\n")
+
+    def _themed(self, number: int) -> None:
+        """A site of one kind, on ground of its own."""
+        rng, base = self.rng, self.world.base
+        site, kind = f"{number:03d}", rng.choice(list(THEMES))
+        address, port = rng.choice(ADDRESSES), rng.choice(PORTS)
+        name = f"{site}.themed.test"
+        root = base / "themed" / site
+        root.mkdir(parents=True)
+        theme = THEMES[kind](Ground(rng, root, name, port))
+        owned(root, *_ids(rng.choice(NAMES)))
+        log = base / "logs" / f"{site}.log"
+        lines = [
+            f"<VirtualHost {literal(address)}:{port} {literal(address)}>",
+            f"ServerName {name}",
+            f"DocumentRoot {root}",
+            f"Header always set X-Site {site}",
+            f"CustomLog logs/{site}.log plain",
+            *theme.lines,
+            "</VirtualHost>",
+        ]
+        self.world.sites.append(site)
+        self.world.themes[site] = kind
+        self.world.logs.append(log)
+        self.world.asked.append((address, port, name, theme))
+        (base / "sites" / f"{site}.conf").write_text("\n".join(lines) + "\n")
 
     def _bindings(self) -> str:
         rng = self.rng
@@ -528,6 +564,8 @@ def _request(
     personal: list[str],
     below: dict[Path, list[str]],
 ) -> dict[str, object]:
+    if world.asked and rng.random() < 0.6:
+        return _themed_request(world, rng, number)
     address, port, name, root = rng.choice(world.homes)
     files = below[root]
     if rng.random() < 0.2:
@@ -583,6 +621,28 @@ def _request(
             ]
         )
     row["method"] = rng.choice(["GET"] * 8 + ["HEAD", "POST"])
+    return row
+
+
+def _themed_request(world: World, rng: random.Random, number: int) -> dict[str, object]:
+    address, port, name, theme = rng.choice(world.asked)
+    path = rng.choice(theme.paths)
+    if rng.random() < 0.1:
+        path += rng.choice(["?a=1", "/", "%20", "?x=%20y&z"])
+    client = "::1" if address == "::1" else "127.0.0.1"
+    row: dict[str, object] = {"id": number, "to": address, "from": client}
+    row["url"] = f"http://{name}:{port}{path}"
+    row["method"] = rng.choice(theme.methods)
+    if rng.random() < 0.1:
+        row["host"] = rng.choice([name, f"{name}:1", f"www.{name}"])
+    if rng.random() < 0.1:
+        row["headers"] = rng.choice(
+            [
+                {"User-Agent": "BadBot/1"},
+                {"X-Forwarded-Proto": "https"},
+                {"Referer": "http://spam.test/"},
+            ]
+        )
     return row
 
 

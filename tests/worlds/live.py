@@ -66,6 +66,9 @@ def ask(row: dict[str, object]) -> Seen:
     lines = [f"{row.get('method', 'GET')} {target} HTTP/1.1"]
     if host != "":
         lines.append(f"Host: {host}")
+    headers = row.get("headers")
+    if isinstance(headers, dict):
+        lines += [f"{key}: {value}" for key, value in headers.items()]
     lines += ["Connection: close", "Content-Length: 0", "", ""]
     assert parts.port is not None
     try:

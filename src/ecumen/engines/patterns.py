@@ -7,20 +7,97 @@ anything that could backtrack without end, is refused, so that the caller can sa
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from functools import lru_cache
+from math import comb
 from re import _constants as constants  # type: ignore[attr-defined]
 from re import _parser as parser  # type: ignore[attr-defined]
 from typing import Any
 
-LONGEST = 500
+from ecumen.errors import EcumenError
+
+LONGEST = 2000
+# Ways of sharing a text out among the repeats of a pattern, beyond which matching is not tried.
+MOST_WAYS = 20_000_000
 # Spelt alike in both languages and meant alike on bytes.
 _ESCAPES = frozenset("dDwWsSbBAtnrfv.^$*+?()[]{}|\\/-_~%#@!&=:;,<>'\" ")
-_POSIX_CLASS = re.compile(r"\[[^\]]*\[[:.=]")
+_CLASSES = {
+    "alpha": "A-Za-z",
+    "digit": "0-9",
+    "alnum": "A-Za-z0-9",
+    "upper": "A-Z",
+    "lower": "a-z",
+    "space": r" \t\n\r\f\v",
+    "blank": r" \t",
+    "xdigit": "0-9A-Fa-f",
+    "word": "A-Za-z0-9_",
+}
+_POSIX_CLASS = re.compile(r"\[:(\w+):\]")
 _REPEATS = (constants.MAX_REPEAT, constants.MIN_REPEAT)
+# Names of captures are spelt in three ways; Python knows one.
+_NAMED = re.compile(r"\(\?(?:<|')([A-Za-z_]\w*)[>']")
+
+
+class TooCostly(EcumenError):  # noqa: N818 - says what is so, like NotEvaluated
+    """A pattern could take too long on this text; whether it matches is not worked out."""
+
+
+@dataclass(frozen=True, slots=True)
+class Hit:
+    """A match. groups: what each group took, the whole in front; None for a group not taken.
+
+    named: the groups that have names. span: of the whole, in bytes.
+    """
+
+    groups: tuple[str | None, ...]
+    named: Mapping[str, str] = field(default_factory=dict)
+    span: tuple[int, int] = (0, 0)
+
+    def group(self, number: int) -> str:
+        """Empty for a group that took nothing, or is not there."""
+        return (self.groups[number] or "") if number < len(self.groups) else ""
+
+
+@dataclass(frozen=True, slots=True)
+class Regex:
+    """A pattern that means here what it means to the engine. repeats: those without bound."""
+
+    code: re.Pattern[bytes]
+    repeats: int
+    anchored: bool
+
+    def search(self, text: str) -> Hit | None:
+        """The first match in the text. Raises TooCostly."""
+        match = self._match(text)
+        if match is None:
+            return None
+        groups = (match[0], *match.groups())
+        texts = tuple(None if group is None else _text(group) for group in groups)
+        named = {name: _text(value or b"") for name, value in match.groupdict().items()}
+        return Hit(texts, named, match.span())
+
+    def fits(self, text: str) -> bool | None:
+        """Whether it matches anywhere in the text; None where that is not worked out."""
+        try:
+            return self._match(text) is not None
+        except TooCostly:
+            return None
+
+    def _match(self, text: str) -> re.Match[bytes] | None:
+        data = text.encode("utf-8", "surrogateescape")
+        loose = self.repeats + (0 if self.anchored else 1)
+        if loose > 1 and len(data) > 20 and comb(len(data) + loose, loose) > MOST_WAYS:
+            raise TooCostly("the pattern may take too long on a text of this length")
+        return self.code.search(data)
+
+
+def _text(data: bytes) -> str:
+    return data.decode("utf-8", "surrogateescape")
 
 
 def _spelt_alike(pattern: str) -> bool:
-    if len(pattern) > LONGEST or _POSIX_CLASS.search(pattern):
+    if len(pattern) > LONGEST or any(mark in pattern for mark in ("[.", "[=")):
         return False
     at = 0
     while at < len(pattern):
@@ -30,7 +107,12 @@ def _spelt_alike(pattern: str) -> bool:
             at += 2
             continue
         if pattern.startswith("(?", at) and pattern[at + 2 : at + 3] not in (":", "=", "!"):
-            return pattern.startswith("(?i)", at) and at == 0 and _spelt_alike(pattern[4:])
+            if pattern.startswith("(?i)", at):
+                return at == 0 and _spelt_alike(pattern[4:])
+            if not pattern.startswith("(?P<", at):
+                return False
+        if pattern.startswith("[:", at):
+            return False
         if pattern[at : at + 2] in ("*+", "++", "?+", "}+"):
             return False
         if pattern[at] == "{" and not re.match(r"\{\d+(,\d*)?\}", pattern[at:]):
@@ -47,34 +129,60 @@ def _repeats_in(tree: Any, inside: bool) -> bool:
             if inside:
                 return True
             deeper = True
-        for part in value if isinstance(value, (tuple, list)) else (value,):
-            if isinstance(part, parser.SubPattern) and _repeats_in(part, deeper):
-                return True
-            if isinstance(part, list) and any(
-                isinstance(branch, parser.SubPattern) and _repeats_in(branch, deeper)
-                for branch in part
-            ):
-                return True
+        if any(_repeats_in(part, deeper) for part in _parts(value)):
+            return True
     return False
+
+
+def _parts(value: Any) -> list[Any]:
+    found = []
+    for part in value if isinstance(value, (tuple, list)) else (value,):
+        if isinstance(part, parser.SubPattern):
+            found.append(part)
+        elif isinstance(part, list):
+            found += [branch for branch in part if isinstance(branch, parser.SubPattern)]
+    return found
+
+
+def _repeats(tree: Any) -> int:
+    """How many repeats without bound the pattern holds."""
+    count = 0
+    for operator, value in tree:
+        count += operator in _REPEATS and value[1] > 20
+        count += sum(_repeats(part) for part in _parts(value))
+    return count
+
+
+def _anchored(tree: Any) -> bool:
+    first = next(iter(tree), None)
+    return first is not None and first[0] is constants.AT and first[1] is constants.AT_BEGINNING
 
 
 @lru_cache(maxsize=65536)
 def compiled(
-    pattern: str, *, ignore_case: bool = False, dollar_only_end: bool = True
-) -> re.Pattern[bytes] | None:
+    pattern: str,
+    *,
+    ignore_case: bool = False,
+    dollar_only_end: bool = True,
+    dot_all: bool = True,
+) -> Regex | None:
     """The pattern over bytes, or None where Ecumen does not evaluate it.
 
-    dollar_only_end: `$` does not match before a final newline (httpd's setting).
+    dollar_only_end: `$` does not match before a final newline; dot_all: `.` matches a newline (both
+    are httpd's settings, nginx has neither).
     """
-    if not _spelt_alike(pattern):
+    known = _NAMED.sub(r"(?P<\1>", pattern)
+    known = _POSIX_CLASS.sub(lambda match: _CLASSES.get(match[1], match[0]), known)
+    if not _spelt_alike(known):
         return None
     try:
-        raw = pattern.encode("utf-8", "surrogateescape")
-        if _repeats_in(parser.parse(raw), False):
+        raw = known.encode("utf-8", "surrogateescape")
+        tree = parser.parse(raw)
+        if _repeats_in(tree, False):
             return None
-        if dollar_only_end:
-            raw = _end_only(raw)
-        return re.compile(raw, re.IGNORECASE if ignore_case else 0)
+        flags = (re.IGNORECASE if ignore_case else 0) | (re.DOTALL if dot_all else 0)
+        code = re.compile(_end_only(raw) if dollar_only_end else raw, flags)
+        return Regex(code, _repeats(tree), _anchored(tree))
     except (re.error, RecursionError, OverflowError):
         return None
 
@@ -101,11 +209,6 @@ def _end_only(raw: bytes) -> bytes:
         out += rb"\Z" if char == b"$" and not in_class else char
         at += 1
     return bytes(out)
-
-
-def found(pattern: re.Pattern[bytes], text: str) -> bool:
-    """Whether the pattern matches anywhere in the text."""
-    return pattern.search(text.encode("utf-8", "surrogateescape")) is not None
 
 
 @lru_cache(maxsize=65536)

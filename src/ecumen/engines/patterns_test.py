@@ -4,12 +4,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ecumen.engines.patterns import compiled, found, shell_pattern
+from ecumen.engines.patterns import TooCostly, compiled, shell_pattern
 
 
 @pytest.mark.parametrize(
     "pattern",
-    ["(a+)+$", "(a*)*b", "(x+x+)+y", "(?R)", "[[:alpha:]]", r"\p{L}", "a++", "(?>a)", "("],
+    ["(a+)+$", "(a*)*b", "(x+x+)+y", "(?R)", "[[:graph:]]", r"\p{L}", "a++", "(?>a)", "("],
 )
 def test_what_could_differ_or_never_end_is_refused(pattern: str) -> None:
     assert compiled(pattern) is None
@@ -18,11 +18,11 @@ def test_what_could_differ_or_never_end_is_refused(pattern: str) -> None:
 def test_a_dollar_is_the_very_end() -> None:
     pattern = compiled(r"\.txt$")
     assert pattern is not None
-    assert found(pattern, "/a.txt")
-    assert not found(pattern, "/a.txt\n")
+    assert pattern.fits("/a.txt")
+    assert not pattern.fits("/a.txt\n")
     literal = compiled(r"[$]x\$")
     assert literal is not None
-    assert found(literal, "$x$")
+    assert literal.fits("$x$")
 
 
 @given(st.text(max_size=40))
@@ -40,3 +40,21 @@ def test_shell_patterns_stop_at_slashes_where_they_should() -> None:
     assert not apart.match("/home/a/b/web")
     assert across.match("A.B.TEST")
     assert not across.match("test")
+
+
+def test_many_repeats_on_a_long_text_are_not_tried() -> None:
+    pattern = compiled("^.*a.*b.*c.*d$")
+    assert pattern is not None
+    assert pattern.fits("/a/b/c/d")
+    assert pattern.fits("a" * 8000) is None
+    with pytest.raises(TooCostly):
+        pattern.search("a" * 8000)
+
+
+def test_captures_by_number_and_by_name() -> None:
+    pattern = compiled(r"^(?<site>[a-z]+)-([[:digit:]]+)(x)?$")
+    assert pattern is not None
+    hit = pattern.search("tide-12")
+    assert hit is not None
+    assert [hit.group(number) for number in range(5)] == ["tide-12", "tide", "12", "", ""]
+    assert hit.named["site"] == "tide"

@@ -19,16 +19,37 @@ class Phase(IntEnum):
     MAPPING = 3
     WALK = 4
     ACCESS = 5
-    FOLDER = 6
-    CONTENT = 7
+    RULES = 6
+    FOLDER = 7
+    CONTENT = 8
+
+
+_LAP = 16
 
 
 @dataclass(frozen=True, slots=True, order=True)
 class Rank:
-    """When in a request something happens; `step` orders within a phase."""
+    """When in a request something happens; `step` orders within a phase.
 
-    phase: Phase
+    Where an engine begins anew with another address, that is a lap: phases of later laps come
+    behind all of earlier ones.
+    """
+
+    phase: int
     step: int = 0
+
+    def on_lap(self, lap: int) -> Rank:
+        """The same moment, so many laps later."""
+        return Rank(self.phase + lap * _LAP, self.step) if lap else self
+
+    @property
+    def within(self) -> int:
+        """The phase within its lap."""
+        return self.phase % _LAP
+
+    @property
+    def lap(self) -> int:
+        return self.phase // _LAP
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,13 +68,17 @@ def proof_of(directive: Directive) -> Proof:
 
 @dataclass(frozen=True, slots=True)
 class Block:
-    """Something that stops a request. status: what the visitor gets; None is no HTTP answer."""
+    """Something that stops a request. status: what the visitor gets; None is no HTTP answer.
+
+    page: what goes out in place of the engine's own page.
+    """
 
     code: str
     rank: Rank
     status: int | None
     facts: Mapping[str, str] = field(default_factory=dict)
     proofs: tuple[Proof, ...] = ()
+    page: Answer | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,7 +190,7 @@ class Arrival:
 
     address, port: of the server's end of the connection. host: the Host header, None where none is
     sent. path: as in the request line, escapes and all; query: None without `?`. client: None is a
-    visitor outside whose address is not given.
+    visitor outside whose address is not given. headers: all others, by names in lower case.
     """
 
     address: str
@@ -178,6 +203,7 @@ class Arrival:
     query: str | None
     client: str | None
     signed_in: bool = False
+    headers: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

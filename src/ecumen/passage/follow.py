@@ -182,7 +182,7 @@ def _weigh(parts: list[Part]) -> Outcome:
     answers = [part.answer for part in parts if part.answer is not None]
     answer = min(answers, key=lambda each: each.rank, default=None)
     deciding: Rank | None = blocks[0][1].rank if blocks else None
-    status = blocks[0][1].status if blocks else None
+    status = _shown_status(blocks[0][1]) if blocks else None
     if answer is not None and (deciding is None or answer.rank < deciding):
         deciding, status = answer.rank, answer.status
     else:
@@ -201,6 +201,10 @@ def _weigh(parts: list[Part]) -> Outcome:
     return Outcome(decided, status, answer, blocks, bearing)
 
 
+def _shown_status(block: Block) -> int | None:
+    return block.page.status if block.page is not None else block.status
+
+
 def _site(now: Situation) -> SiteRef | None:
     if now.handling is None or now.engine is None:
         return None
@@ -211,6 +215,8 @@ def _seen(now: Situation, outcome: Outcome) -> dict[str, str | None]:
     """What the visitor sees beside the status."""
     handling = now.handling
     answer = outcome.answer
+    if answer is None and outcome.blocks:
+        answer = outcome.blocks[0][1].page
     blocked = outcome.status is not None and outcome.status >= 400
     kind = answer.content_type if answer else (ERROR_PAGE if blocked else None)
     if any(doubt.only_type and doubt.code in _OF_TYPE for _, doubt in outcome.doubts):

@@ -23,6 +23,12 @@ _CLAIM_WORDS = {
     "other-name": "claims other names",
 }
 _MAPPING_WORDS = {
+    "rewrite": "a rule of rewriting",
+    "again": "the engine begins anew",
+    "sent": "sends the visitor on",
+    "upstream": "hands on",
+    "kept": "is kept from being handed on",
+    "status": "answers with a status",
     "root": "the document root",
     "alias": "an alias",
     "personal": "a personal site",

@@ -7,15 +7,20 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 from functools import cached_property
 from itertools import product
 
+from ecumen.engines.httpd.addresses import network
 from ecumen.engines.httpd.lexer import words
+from ecumen.engines.httpd.methods import Limited
+from ecumen.engines.httpd.modules import OWN
 from ecumen.engines.sites import Proof, proof_of
 from ecumen.engines.tree import Directive
 
+# A line, and the methods that a section around it limits it to.
+Scoped = tuple[Directive, Limited | None]
 _CONTAINERS = {"<requireall": "all", "<requireany": "any", "<requirenone": "none"}
 MOST_UNKNOWN = 6
 
@@ -31,12 +36,16 @@ class Outcome(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Visitor:
-    """Who asks. client: None is somebody outside whose address is not given."""
+    """Who asks. client: None is somebody outside whose address is not given.
+
+    judged: the settings under which this visitor has been judged already.
+    """
 
     client: str | None
     server: str | None
     method: str
     signed_in: bool = False
+    judged: object = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +57,10 @@ class Rule:
     args: tuple[str, ...] = ()
     negated: bool = False
     children: tuple[Rule, ...] = ()
+    limited: Limited | None = None
+
+    def holds_for(self, method: str) -> bool:
+        return self.limited is None or self.limited.holds_for(method)
 
     def leaves(self) -> Iterator[Rule]:
         if self.kind in ("all", "any", "none"):
@@ -87,16 +100,16 @@ def is_access(name: str) -> bool:
     return name in ("require", "authmerging") or name in _CONTAINERS
 
 
-def access_of(directives: Sequence[Directive]) -> Access:
+def access_of(directives: Sequence[Scoped]) -> Access:
     """The access rules of one section, in the order of the file."""
     merging = "off"
     rules: list[Rule] = []
     unread: list[Directive] = []
-    for directive in directives:
+    for directive, limited in directives:
         if directive.name.lower() == "authmerging":
             merging = directive.text.strip().lower()
         else:
-            rules.append(_rule(directive, unread))
+            rules.append(replace(_rule(directive, unread), limited=limited))
     return Access(tuple(rules), merging, tuple(unread))
 
 
@@ -115,6 +128,51 @@ def _rule(directive: Directive, unread: list[Directive]) -> Rule:
     given = given[1:] if negated else given
     kind = given[0].lower() if given else ""
     return Rule(directive, f"require {kind}", tuple(given[1:]), negated)
+
+
+# Kinds of rules and the module that knows each.
+_PROVIDERS = {
+    **dict.fromkeys(("all", "env", "method", "expr"), "authz_core_module"),
+    **dict.fromkeys(("ip", "host", "local", "forward-dns"), "authz_host_module"),
+    **dict.fromkeys(("user", "valid-user"), "authz_user_module"),
+    **dict.fromkeys(("group",), "authz_groupfile_module"),
+    **dict.fromkeys(("file-owner",), "authz_owner_module"),
+}
+
+
+def access_fault(access: Access, modules: set[str]) -> tuple[Directive, str] | None:
+    """The line that the server would refuse, and why; None where it takes them all."""
+    for rule in access.rules:
+        fault = _fault(rule, "any", modules)
+        if fault is not None:
+            return fault
+    return None
+
+
+def _fault(rule: Rule, within: str, modules: set[str]) -> tuple[Directive, str] | None:
+    if rule.kind in ("all", "any", "none"):
+        for child in rule.children:
+            fault = _fault(child, "all" if rule.kind == "all" else "any", modules)
+            if fault is not None:
+                return fault
+        if not rule.children:
+            return rule.directive, "contains no authorization directives"
+        if rule.kind == "none" and within == "any":
+            return rule.directive, f"{rule.directive.name}> has no effect here"
+        return None
+    kind = rule.kind.removeprefix("require ")
+    if _PROVIDERS.get(kind, "") not in modules and (kind in _PROVIDERS or modules <= OWN):
+        return rule.directive, f"Unknown Authz provider: {kind}"
+    if rule.negated and within == "any":
+        return rule.directive, "negative Require directive has no effect here"
+    if kind == "all" and (len(rule.args) != 1 or rule.args[0].lower() not in _ALL_WORDS):
+        return rule.directive, "Argument for 'Require all' must be 'granted' or 'denied'"
+    if kind == "ip" and any(network(word) is None for word in rule.args):
+        return rule.directive, "an address appears to be invalid"
+    return None
+
+
+_ALL_WORDS = ("granted", "denied")
 
 
 # --- deciding ---
@@ -143,11 +201,28 @@ def judge(access: Access, visitor: Visitor) -> tuple[Outcome | None, tuple[Direc
 
 
 def _whole(access: Access, visitor: Visitor, assumed: dict[int, Outcome]) -> Outcome:
-    own = _combined([_judge(rule, visitor, assumed) for rule in access.rules], conjunction=False)
+    own = _own(access, visitor, assumed)
     if access.inherited is None:
-        return own
-    base = _whole(access.inherited, visitor, assumed)
-    return _combined([base, own], conjunction=access.merging == "and")
+        return Outcome.GRANTED if own is None else own
+    base = _own(access.inherited, visitor, assumed)
+    if access.inherited.inherited is not None:
+        base = _whole(access.inherited, visitor, assumed)
+    conjunction = access.merging == "and"
+    if own is None and base is None:
+        return Outcome.GRANTED
+    # Rules for other methods only count as granted beside others, and for nothing in place of them.
+    other = Outcome.GRANTED if conjunction else Outcome.NEUTRAL
+    return _combined(
+        [other if base is None else base, other if own is None else own], conjunction=conjunction
+    )
+
+
+def _own(access: Access, visitor: Visitor, assumed: dict[int, Outcome]) -> Outcome | None:
+    """What the rules of one section say; None where they are all for other methods."""
+    rules = [rule for rule in access.rules if rule.holds_for(visitor.method)]
+    if not rules:
+        return None
+    return _combined([_judge(rule, visitor, assumed) for rule in rules], conjunction=False)
 
 
 def _judge(rule: Rule, visitor: Visitor, assumed: dict[int, Outcome]) -> Outcome:
@@ -216,29 +291,13 @@ def _local(visitor: Visitor) -> Outcome:
 
 
 def _by_address(args: tuple[str, ...], client: str | None) -> Outcome | None:
-    networks = [_network(text) for text in args]
-    if not args or any(network is None for network in networks):
+    networks = [network(text) for text in args]
+    if not args or any(known is None for known in networks):
         return None
-    known = [network for network in networks if network is not None]
+    known = [each for each in networks if each is not None]
     if client is None:
         # Somebody outside, at no address that a rule was written for.
-        return _granted(any(network.prefixlen == 0 for network in known))
+        return _granted(any(each.prefixlen == 0 for each in known))
     address = ipaddress.ip_address(client)
     address = getattr(address, "ipv4_mapped", None) or address
-    return _granted(any(address in network for network in known))
-
-
-def _network(text: str) -> ipaddress.IPv4Network | ipaddress.IPv6Network | None:
-    """An address, a range with a prefix length or a mask, or leading parts of an address."""
-    try:
-        if "/" in text:
-            host, _, mask = text.partition("/")
-            if ":" not in host:
-                host = ".".join([*host.rstrip(".").split("."), "0", "0", "0"][:4])
-            return ipaddress.ip_network(f"{host}/{mask}", strict=False)
-        if ":" not in text and text.rstrip(".").count(".") < 3:
-            parts = text.rstrip(".").split(".")
-            return ipaddress.ip_network(f"{'.'.join([*parts, '0', '0', '0'][:4])}/{8 * len(parts)}")
-        return ipaddress.ip_network(text)
-    except ValueError:
-        return None
+    return _granted(any(address in each for each in known))

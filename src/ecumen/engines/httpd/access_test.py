@@ -2,7 +2,7 @@
 
 import pytest
 
-from ecumen.engines.httpd.access import Outcome, Visitor, access_of, judge
+from ecumen.engines.httpd.access import Outcome, Scoped, Visitor, access_of, judge
 from ecumen.engines.httpd.lexer import logical_lines, next_word
 from ecumen.engines.tree import Directive, Place
 
@@ -23,9 +23,13 @@ def rules(text: str) -> list[Directive]:
     return stack[0][2]
 
 
+def scoped(text: str) -> list[Scoped]:
+    return [(directive, None) for directive in rules(text)]
+
+
 def outcome(text: str, client: str | None = "127.0.0.1", method: str = "GET") -> Outcome | None:
     visitor = Visitor(client, "192.0.2.10", method)
-    return judge(access_of(rules(text)), visitor)[0]
+    return judge(access_of(scoped(text)), visitor)[0]
 
 
 @pytest.mark.parametrize(
@@ -73,10 +77,10 @@ def test_a_rule_for_get_lets_head_in() -> None:
 
 def test_later_rules_replace_earlier_ones_unless_they_are_merged() -> None:
     visitor = Visitor("127.0.0.1", None, "GET")
-    closed = access_of(rules("Require all denied"))
-    plain = access_of(rules("Require all granted"))
-    both = access_of(rules("AuthMerging And; Require all granted"))
-    either = access_of(rules("AuthMerging Or; Require local"))
+    closed = access_of(scoped("Require all denied"))
+    plain = access_of(scoped("Require all granted"))
+    both = access_of(scoped("AuthMerging And; Require all granted"))
+    either = access_of(scoped("AuthMerging Or; Require local"))
     assert judge(plain.over(closed), visitor)[0] is Outcome.GRANTED
     assert judge(both.over(closed), visitor)[0] is Outcome.DENIED
     assert judge(either.over(closed), visitor)[0] is Outcome.GRANTED
@@ -84,7 +88,7 @@ def test_later_rules_replace_earlier_ones_unless_they_are_merged() -> None:
 
 def test_what_is_not_evaluated_is_named_with_its_line() -> None:
     named = judge(
-        access_of(rules("Require all denied; Require expr true")), Visitor(None, None, "GET")
+        access_of(scoped("Require all denied; Require expr true")), Visitor(None, None, "GET")
     )
     assert named[0] is None
     assert [directive.place.line for directive in named[1]] == [2]

@@ -27,15 +27,15 @@ NO_EFFECT = frozenset(
     """
     addalt addaltbyencoding addaltbytype adddescription addicon addiconbyencoding
     addiconbytype addoutputfilterbytype setoutputfilter setinputfilter limitrequestbody
-    limitrequestfields limitrequestfieldsize limitxmlrequestbody rewritecond rewriterule
-    rewritebase rewriteoptions rewritemap <proxy <proxymatch balancermember suexecusergroup
+    limitrequestfields limitrequestfieldsize limitxmlrequestbody rewritemap <proxy <proxymatch
+    balancermember suexecusergroup
     rlimitcpu rlimitmem rlimitnproc substitute php_value php_flag php_admin_value
     php_admin_flag browsermatch browsermatchnocase cachenegotiateddocs contentdigest
     defaulticon defaultlanguage enablemmap enablesendfile fileetag forcelanguagepriority
     headername indexheadinsert indexignore indexignorereset indexorderdefault
     indexstylesheet languagepriority limitinternalrecursion passenv readmename setenv
     setenvif setenvifnocase setenvifexpr unsetenv xbithack cgidscriptsock scriptsock
-    protocols protocolshonororder authtype authname authmerging filterdeclare
+    protocols protocolshonororder authtype authname authmerging filterdeclare defaulttype
 """.split()
 )
 

@@ -7,20 +7,17 @@ Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x"; measured.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
-from ecumen.engines.httpd.access import Visitor
+from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.choice import Chooser, Chosen
 from ecumen.engines.httpd.hostname import HostHeader, read_host
-from ecumen.engines.httpd.lexer import words
-from ecumen.engines.httpd.server import USUAL_LINE_LIMIT, Host, Server, load
-from ecumen.engines.httpd.serving import Scene, Serving, share
-from ecumen.engines.httpd.settings import Settings
+from ecumen.engines.httpd.laps import Laps
+from ecumen.engines.httpd.server import Host, Server, load
 from ecumen.engines.httpd.source import SurveySource
 from ecumen.engines.httpd.summaries import Summaries
-from ecumen.engines.httpd.targets import Targets
-from ecumen.engines.httpd.uri import Address, read_path
+from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, read_path
 from ecumen.engines.httpd.walk import unread
-from ecumen.engines.httpd.way import Way, find_way
 from ecumen.engines.sites import (
     Arrival,
     Binding,
@@ -34,11 +31,8 @@ from ecumen.engines.sites import (
     SiteSummary,
     proof_of,
 )
-from ecumen.engines.tree import Directive
 from ecumen.rights import Subject, Walker, subject_of
 from ecumen.survey import EngineRecord, Survey
-
-EVALUATED_METHODS = ("GET", "HEAD", "POST")
 
 
 class HttpdEngine:
@@ -53,7 +47,7 @@ class HttpdEngine:
         self.subject = self._worker()
         self.walker = Walker(survey, self.subject) if self.subject else None
         self.chooser = Chooser(self.server, self._resolve, self._reverse, survey.host)
-        self.targets = Targets(self.walker) if self.walker else None
+        self.laps = Laps(survey, self.server, self.walker)
 
     @property
     def listens(self) -> Sequence[Binding]:
@@ -106,29 +100,26 @@ class HttpdEngine:
         """Everything that happens to a request that arrived here."""
         header = read_host(arrival.host)
         has_host = arrival.host is not None
+        if arrival.method == "CONNECT":
+            # Refused before the name is looked at.
+            header = replace(header, valid=False)
         chosen = self.chooser.choose(arrival.address, arrival.port, header, has_host)
         host = chosen.host
-        site = self._site(arrival, chosen, header, has_host)
-        address = read_path(arrival.path)
-        way = find_way(self.survey, host, self.walker, address)
-        handling = Handling(
-            host.label,
-            host.place,
-            site,
-            way.part,
-            Part("rule.open"),
-            Part("ladder.clear"),
-            Part("serve.file"),
-            self._record(host),
-        )
+        handling = _empty(host, self._site(arrival, chosen, header, has_host), self._record(host))
         handling.log = next((log.path for log in host.logs if not log.conditional), None)
         for directive in host.unread:
-            way.part.doubts.append(unread(directive, Rank(Phase.ENTRY, 1)))
-        if way.filename is None or self.walker is None:
-            self._no_way(handling, way)
-            self._error_pages(handling, host, host.settings)
-            return handling
-        self._rest(handling, arrival, host, header, address.path, way)
+            handling.way.doubts.append(unread(directive, Rank(Phase.ENTRY, 1)))
+        asking = Asking(
+            arrival,
+            host,
+            header,
+            read_path(arrival.path),
+            arrival.query,
+            arrival.method,
+            self.chooser.implied(host),
+        )
+        self.laps.run(asking, handling)
+        self._who(handling)
         return handling
 
     def _site(self, arrival: Arrival, chosen: Chosen, header: HostHeader, has_host: bool) -> Part:
@@ -138,11 +129,13 @@ class HttpdEngine:
         part.doubts += [*self.server.doubts, *chosen.doubts]
         if not has_host:
             part.blocks.append(Block("site.no-host", Rank(Phase.ENTRY), 400))
-        elif not header.valid:
+        elif not header.valid and arrival.method != "CONNECT":
             facts = {"host": header.as_sent}
             part.blocks.append(Block("site.bad-host", Rank(Phase.ENTRY), 400, facts))
-        if arrival.method not in EVALUATED_METHODS:
-            facts = {"method": arrival.method}
+        facts = {"method": arrival.method}
+        if arrival.method == "CONNECT":
+            part.blocks.append(Block("site.bad-method", Rank(Phase.ENTRY), 400, facts))
+        elif arrival.method == "TRACE":
             part.doubts.append(Doubt("site.method", Rank(Phase.ENTRY), facts))
         if len(arrival.path) + len(arrival.query or "") + 20 > USUAL_LINE_LIMIT:
             part.doubts.append(Doubt("site.long-line", Rank(Phase.ENTRY)))
@@ -168,69 +161,15 @@ class HttpdEngine:
             part.code = "record.program"
         return part
 
-    def _no_way(self, handling: Handling, way: Way) -> None:
-        if way.filename is not None and self.walker is None:
-            name = self.server.user or ""
-            handling.ladder.doubts.append(
-                Doubt("ladder.no-worker", Rank(Phase.WALK), {"worker": name})
-            )
-        for part in (handling.rule, handling.ladder, handling.serve):
-            part.code = "passage.not-reached"
-
-    def _rest(
-        self,
-        handling: Handling,
-        arrival: Arrival,
-        host: Host,
-        header: HostHeader,
-        path: str,
-        way: Way,
-    ) -> None:
-        assert way.filename is not None
-        assert self.targets is not None
-        visitor = Visitor(arrival.client, arrival.address, arrival.method, arrival.signed_in)
-        target = self.targets.of(host, path, way.filename, visitor)
-        walked = target.walked
-        handling.rule.picture = list(target.lines)
-        handling.rule.proofs = [
-            line for rule in target.lines if rule.effective for line in rule.lines
-        ]
-        handling.rule.code = "rule.open" if target.settings.access is None else "rule.granted"
-        share(handling, target.blocks, target.doubts)
-        handling.ladder.picture = list(walked.rungs)
-        handling.ladder.facts = {"worker": self._worker_name()}
-        handling.file = walked.path if walked.entry is not None else None
-        implied = self.chooser.implied(host)
-
-        def mapped(path: str) -> Way:
-            return find_way(self.survey, host, self.walker, Address(path))
-
-        scene = Scene(self.server, self.targets, host, header, arrival, path, implied, mapped)
-        Serving(scene, handling, target).decide()
-        self._error_pages(handling, host, target.settings)
-        self._who(handling)
-
     def _worker_name(self) -> str:
         return self.subject.name if self.subject else ""
 
-    def _error_pages(self, handling: Handling, host: Host, settings: Settings) -> None:
-        """An error page of the site's own may change what the visitor gets in place of ours.
-
-        Where the walk itself stops, the sections of folders may not be merged yet: then the page
-        is that of the host.
-        """
-        parts = (handling.site, handling.way, handling.rule, handling.ladder, handling.serve)
-        for block in [block for part in parts for block in part.blocks]:
-            for pages in (settings.error_pages, host.settings.error_pages):
-                doubt = _error_page(block, pages.get(block.status or 0))
-                if doubt is not None and doubt not in handling.serve.doubts:
-                    handling.serve.doubts.append(doubt)
-
     def _who(self, handling: Handling) -> None:
         """Adds the words on owner, group and mode to each block that the ladder has."""
+        handling.ladder.facts["worker"] = self._worker_name()
         handling.ladder.blocks = [
-            Block(b.code, b.rank, b.status, {**self._ownership(b), **b.facts}, b.proofs)
-            for b in handling.ladder.blocks
+            replace(block, facts={**self._ownership(block), **block.facts})
+            for block in handling.ladder.blocks
         ]
 
     def _ownership(self, block: Block) -> dict[str, str]:
@@ -245,15 +184,17 @@ class HttpdEngine:
         return facts
 
 
-def _error_page(block: Block, directive: Directive | None) -> Doubt | None:
-    """The doubt that an error page brings; a text in place of a page brings none."""
-    page = "".join(words(directive.text)[1:2]) if directive is not None else ""
-    away = "://" in page
-    if directive is None or not (away or page.startswith("/")):
-        return None
-    facts = {"status": str(block.status), "page": page}
-    proofs = (proof_of(directive),)
-    return Doubt("serve.error-page", block.rank, facts, proofs, only_type=not away)
+def _empty(host: Host, site: Part, record: Part) -> Handling:
+    return Handling(
+        host.label,
+        host.place,
+        site,
+        Part("way.root"),
+        Part("rule.open"),
+        Part("ladder.clear"),
+        Part("serve.file"),
+        record,
+    )
 
 
 def _host_proof(host: Host) -> Proof:

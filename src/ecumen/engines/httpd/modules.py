@@ -39,6 +39,28 @@ OWN = frozenset(
 )
 
 
+# What makes content, and the modules of which one must be there for it.
+_MAKERS = {
+    "cgi-script": ("cgi_module", "cgid_module"),
+    "server-status": ("status_module",),
+    "server-info": ("info_module",),
+    "send-as-is": ("asis_module",),
+    "type-map": ("negotiation_module",),
+    "imap-file": ("imagemap_module",),
+    "ldap-status": ("ldap_module",),
+    "balancer-manager": ("proxy_balancer_module",),
+}
+
+
+def makes_nothing(handler: str, modules: set[str]) -> bool:
+    """Whether no module here knows this maker of content, so that files go out as they are."""
+    if not modules <= OWN or any(name.startswith("php") for name in modules):
+        return False
+    if handler.startswith("proxy:") or handler == "default-handler":
+        return False
+    return not any(name in modules for name in _MAKERS.get(handler, ()))
+
+
 def identifier(name: str) -> str:
     """`mod_dir.c` and `dir_module` are one; the identifier is returned."""
     if name.endswith(".c"):

@@ -73,6 +73,8 @@ class Reader:
         self.unset: list[tuple[Place, str]] = []
         self.count = 0
         self.nested = 0
+        # Whether includes, definitions and the like are obeyed: not in override files.
+        self.acts = True
 
     def read(self, config: str) -> Tree:
         """Never raises: what the server would stop at is a mistake of the tree."""
@@ -83,6 +85,18 @@ class Reader:
         except _Stop as stop:
             mistakes = (stop.mistake,)
         return Tree(tuple(found), mistakes, tuple(self.files))
+
+    def fragment(self, path: str, text: bytes) -> Tree:
+        """An override file, read on its own, with what the configuration set up. Never raises."""
+        found: list[Directive] = []
+        mistakes: tuple[Mistake, ...] = ()
+        nested, self.nested, self.acts = self.nested, 0, False
+        try:
+            self._until(_Lines(path, logical_lines(decode(text))), None, found, 0)
+        except _Stop as stop:
+            mistakes = (stop.mistake,)
+        self.nested, self.acts = nested, True
+        return Tree(tuple(found), mistakes, (path,))
 
     def absolute(self, path: str) -> str:
         """A path as the server takes it: relative ones lie below the server's root."""
@@ -150,6 +164,8 @@ class Reader:
     ) -> None:
         at = lines.at
         into.append(Directive(name, rest, at))
+        if not self.acts and name.lower() != "error":
+            return
         match name.lower():
             case "include" | "includeoptional":
                 self._include(name, rest, into, depth, at)

@@ -12,21 +12,15 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 
 from ecumen.engines.httpd.catalogue import leaves_answer
+from ecumen.engines.httpd.draft import CONDITIONAL, Draft, flat, section_settings
 from ecumen.engines.httpd.lexer import SPACE, decode, words
 from ecumen.engines.httpd.modules import OWN, identifier
 from ecumen.engines.httpd.reader import Reader
-from ecumen.engines.httpd.settings import (
-    CONDITIONAL,
-    EMPTY,
-    Choice,
-    Draft,
-    Opt,
-    Options,
-    Settings,
-    flat,
-    section_settings,
-)
-from ecumen.engines.patterns import compiled, found, shell_pattern
+from ecumen.engines.httpd.redirects import Redirect
+from ecumen.engines.httpd.rewriting.rules import Rewriting
+from ecumen.engines.httpd.settings import EMPTY, Choice, Opt, Options, Settings
+from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT
+from ecumen.engines.patterns import Regex, compiled, shell_pattern
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank, proof_of
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
 from ecumen.survey import EngineRecord
@@ -55,7 +49,7 @@ class Section:
 
     def fits_regex(self, text: str) -> bool | None:
         pattern = compiled(self.pattern)
-        return None if pattern is None else found(pattern, text)
+        return None if pattern is None else pattern.fits(text)
 
     def fits_address(self, path: str) -> bool | None:
         """path: of the address, decoded, double slashes merged."""
@@ -99,14 +93,27 @@ class UserFolders:
 
 @dataclass(frozen=True, slots=True)
 class Alias:
-    """fake: the address, as written; a pattern, for kind `pattern`. real: where it leads; for a
-    redirect by pattern, the pattern. kind: alias, script, pattern, redirect, upstream.
+    """fake: the address, as written, or a pattern. real: where it leads. scripts: what lies there
+    is run. regex: None for a pattern that is not evaluated.
     """
 
-    kind: str
     fake: str
     real: str
     directive: Directive
+    scripts: bool = False
+    by_pattern: bool = False
+    regex: Regex | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Upstream:
+    """Addresses that are handed on. url: None where they are not, whatever follows."""
+
+    fake: str
+    url: str | None
+    directive: Directive
+    by_pattern: bool = False
+    regex: Regex | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,6 +142,9 @@ class Host:
     root_line: Directive | None = None
     user_folders: UserFolders = field(default_factory=UserFolders)
     aliases: list[Alias] = field(default_factory=list)
+    redirects: list[Redirect] = field(default_factory=list)
+    upstreams: list[Upstream] = field(default_factory=list)
+    rewriting: Rewriting | None = None
     logs: list[LogTarget] = field(default_factory=list)
     sealed: Directive | None = None
     override_names: tuple[str, ...] | None = None
@@ -173,14 +183,18 @@ class Server:
     types_file: str
     mistakes: tuple[Mistake, ...]
     doubts: tuple[Doubt, ...]
+    reader: Reader
+    set_names: frozenset[str]
+
+    @property
+    def root(self) -> str:
+        return self.reader.root
 
 
 # --- from the tree ---
 
 _NAME = re.compile(r"(?:(https?)://)?(\[[^]]*\]|[^:]*)(?::(\d+))?", re.IGNORECASE)
-_REDIRECT_WORDS = ("permanent", "temp", "seeother", "gone")
 DEFAULT_TYPES = "mime.types"
-USUAL_LINE_LIMIT = 8190  # bytes
 
 
 class _Compiler:
@@ -204,9 +218,14 @@ class _Compiler:
                 continue
             elif not leaves_answer(name):
                 host.unread.append(directive)
+        host.rewriting = draft.rewriting
+        host.redirects = draft.redirects
+        if draft.rewriting is not None:
+            # In folders only the switch and the options of the host go on, not its rules.
+            draft.rewriting = Rewriting(draft.rewriting.on, draft.rewriting.options)
         host.settings = draft.settings()
         host.unread += host.settings.unread
-        host.settings = replace(host.settings, unread=())
+        host.settings = replace(host.settings, unread=(), redirects=())
         return host
 
     def _virtual(self, directive: Directive) -> None:
@@ -268,23 +287,21 @@ class _Compiler:
         if len(given) != 2:
             host.unread.append(directive)
             return
-        kind = {"alias": "alias", "scriptalias": "script"}.get(directive.name.lower(), "pattern")
-        real = given[1] if kind == "pattern" else self.reader.absolute(given[1])
-        host.aliases.append(Alias(kind, given[0], real, directive))
-
-    def redirect(self, host: Host, directive: Directive, given: list[str]) -> None:
-        if directive.name.lower() == "redirectmatch":
-            # A status may stand in front: a number or one of four words.
-            known = given[0].isdigit() or given[0].lower() in _REDIRECT_WORDS if given else False
-            pattern = given[1] if known and len(given) > 1 else "".join(given[:1])
-            host.aliases.append(Alias("redirect", "", pattern, directive))
-            return
-        fakes = [word for word in given[:2] if word.startswith("/")]
-        host.aliases.append(Alias("redirect", fakes[0] if fakes else "", "", directive))
+        name = directive.name.lower()
+        by_pattern = name.endswith("match")
+        real = given[1] if by_pattern else self.reader.absolute(given[1])
+        regex = compiled(given[0]) if by_pattern else None
+        scripts = name.startswith("script")
+        host.aliases.append(Alias(given[0], real, directive, scripts, by_pattern, regex))
 
     def upstream(self, host: Host, directive: Directive, given: list[str]) -> None:
-        fake = given[0] if given and directive.name.lower() == "proxypass" else ""
-        host.aliases.append(Alias("upstream", fake, "", directive))
+        if len(given) < 2 or any("=" not in word and word != "!" for word in given[2:]):
+            host.unread.append(directive)
+            return
+        by_pattern = directive.name.lower() == "proxypassmatch"
+        regex = compiled(given[0]) if by_pattern else None
+        url = None if given[1] == "!" else given[1]
+        host.upstreams.append(Upstream(given[0], url, directive, by_pattern, regex))
 
     def log(self, host: Host, directive: Directive, given: list[str]) -> None:
         if not given:
@@ -299,7 +316,7 @@ class _Compiler:
     def override_names(self, host: Host, directive: Directive, given: list[str]) -> None:
         host.override_names = tuple(given)
 
-    def rewriting(self, host: Host, directive: Directive, given: list[str]) -> None:
+    def forward(self, host: Host, directive: Directive, given: list[str]) -> None:
         if given and given[0].lower() != "off":
             host.unread.append(directive)
 
@@ -310,12 +327,14 @@ class _Compiler:
         if not given:
             host.unread.append(directive)
             return
-        settings = section_settings(directive.children or ())
+        children = directive.children or ()
         if regex:
+            settings = section_settings(children, given[0], rewrites=False)
             section = Section("foldermatch", given[0], directive, settings)
             host.folder_patterns.append(section)
             return
         path = clean(self.reader.absolute(given[0]))
+        settings = section_settings(children, path)
         depth = 0 if path == "/" else path.count("/")
         host.folders.append(Section("folder", path, directive, settings, depth))
 
@@ -326,7 +345,7 @@ class _Compiler:
         if not given:
             host.unread.append(directive)
             return
-        settings = section_settings(directive.children or ())
+        settings = section_settings(directive.children or (), given[0], rewrites=False)
         host.addresses.append(Section(kind, given[0], directive, settings))
 
     def worker(self, host: Host, directive: Directive, given: list[str]) -> None:
@@ -360,17 +379,12 @@ _HOST_TAKERS = {
     "scriptalias": _Compiler.alias,
     "aliasmatch": _Compiler.alias,
     "scriptaliasmatch": _Compiler.alias,
-    "redirect": _Compiler.redirect,
-    "redirecttemp": _Compiler.redirect,
-    "redirectpermanent": _Compiler.redirect,
-    "redirectmatch": _Compiler.redirect,
     "proxypass": _Compiler.upstream,
     "proxypassmatch": _Compiler.upstream,
     "proxypassreverse": _Compiler.nothing,
     "traceenable": _Compiler.nothing,
-    "proxyrequests": _Compiler.rewriting,
+    "proxyrequests": _Compiler.forward,
     "limitrequestline": _Compiler.line_limit,
-    "rewriteengine": _Compiler.rewriting,
     "customlog": _Compiler.log,
     "transferlog": _Compiler.log,
     "sslengine": _Compiler.seal,
@@ -410,6 +424,10 @@ def _inherit(host: Host, main: Host) -> None:
         host.root, host.root_line = main.root, main.root_line
     host.user_folders = host.user_folders.over(main.user_folders)
     host.aliases = host.aliases + main.aliases
+    host.redirects = host.redirects + main.redirects
+    host.upstreams = main.upstreams + host.upstreams
+    if host.rewriting is not None and main.rewriting is not None:
+        host.rewriting = host.rewriting.over(main.rewriting)
     host.logs = host.logs or main.logs
     host.override_names = host.override_names or main.override_names
     host.settings = host.settings.over(main.settings)
@@ -497,7 +515,23 @@ def load(source: Source, engine: EngineRecord) -> Server:
         types_file=types_file,
         mistakes=tree.mistakes,
         doubts=tuple(doubts),
+        reader=reader,
+        set_names=_set_names(tree),
     )
+
+
+def _set_names(tree: Tree) -> frozenset[str]:
+    """Names of variables that a line of the configuration may set."""
+    found: set[str] = set()
+    for directive in tree.walk():
+        if directive.name.lower() in _SETTERS:
+            found |= {re.split(r"[=:]", word.lstrip("!"))[0] for word in words(directive.text)}
+    return frozenset(found)
+
+
+_SETTERS = frozenset(
+    "setenv setenvif setenvifnocase setenvifexpr passenv browsermatch browsermatchnocase".split()
+)
 
 
 def with_value(choice: Choice | None) -> str | None:

@@ -1,25 +1,27 @@
 """What goes out: a file, an index, a listing, a redirect to the folder, or nothing.
 
-Source: httpd 2.4, mod_dir, mod_autoindex, mod_negotiation and the core's own handler; measured.
+Source: httpd 2.4, mod_dir, mod_autoindex, mod_negotiation, mod_status and the core's own handler;
+measured.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from ecumen.engines.httpd import types
-from ecumen.engines.httpd.access import Visitor
-from ecumen.engines.httpd.hostname import HostHeader
-from ecumen.engines.httpd.server import Host, Server, with_value
+from ecumen.engines.httpd.asking import own_address
+from ecumen.engines.httpd.methods import KNOWN
+from ecumen.engines.httpd.modules import makes_nothing
+from ecumen.engines.httpd.phases import Looked, Phases
+from ecumen.engines.httpd.server import Server, with_value
 from ecumen.engines.httpd.settings import Opt
-from ecumen.engines.httpd.targets import Target, Targets
-from ecumen.engines.httpd.uri import escaped
+from ecumen.engines.httpd.targets import Target
+from ecumen.engines.httpd.uri import escaped, read_path
 from ecumen.engines.httpd.walk import Walked, may_read
-from ecumen.engines.httpd.way import Way
+from ecumen.engines.httpd.way import REDIRECT
 from ecumen.engines.sites import (
     Answer,
-    Arrival,
     Block,
     Candidate,
     Doubt,
@@ -33,7 +35,9 @@ from ecumen.rights import READ, decide
 from ecumen.rights.walk import join
 from ecumen.survey import Entry, Kind
 
-REDIRECT = "text/html; charset=iso-8859-1"
+# A file that stands in for what is missing may be missing itself; the server gives up at some time.
+DEEPEST_FALLBACK = 5
+_STATUS = "server-status"
 
 
 def share(handling: Handling, blocks: Sequence[Block], doubts: Sequence[Doubt]) -> None:
@@ -47,58 +51,64 @@ def share(handling: Handling, blocks: Sequence[Block], doubts: Sequence[Doubt]) 
 
 
 @dataclass(frozen=True, slots=True)
-class Scene:
-    """What is settled by the time that something is served.
+class _StandIn:
+    """What goes out in place of something missing: a file, a redirect, or why not."""
 
-    path: of the address, decoded. implied: names of a site that is given none. map: from another
-    path of the same site to where it leads.
-    """
-
-    server: Server
-    targets: Targets
-    host: Host
-    header: HostHeader
-    arrival: Arrival
-    path: str
-    implied: tuple[str, ...]
-    map: Callable[[str], Way]
+    name: str
+    proof: Proof
+    sub: Looked | None = None
+    answer: Answer | None = None
+    blocks: tuple[Block, ...] = ()
 
 
 class Serving:
-    """The last decision: file, index, listing, redirect to the folder, or nothing there."""
+    """The last decision of one lap: file, index, listing, redirect to the folder, or nothing.
 
-    def __init__(self, scene: Scene, handling: Handling, target: Target) -> None:
-        self.scene = scene
+    goes_on: set by `decide`, where the server begins anew with another address.
+    """
+
+    def __init__(self, phases: Phases, handling: Handling, looked: Looked, target: Target) -> None:
+        self.phases = phases
+        self.server: Server = phases.server
+        self.walker = phases.targets.walker
         self.handling = handling
         self.part = handling.serve
-        self.host = scene.host
-        self.header = scene.header
-        self.arrival = scene.arrival
-        self.path = scene.path
+        self.looked = looked
+        self.asking = looked.asking
+        self.method = looked.asking.method
         self.target = target
-        self.walker = scene.targets.walker
+        self.path = looked.way.path
+        self.goes_on: Looked | None = None
 
     def decide(self) -> None:
         walked = self.target.walked
         if walked.unseen:
             self.part.code = "passage.not-reached"
             return
+        if self.looked.part.answer is not None:
+            self.part.code = "passage.not-reached"
+            return
         entry = walked.entry
-        handler = with_value(self.target.settings.handler)
-        if handler is not None and handler.lower() != "default-handler":
-            choice = self.target.settings.handler
-            assert choice is not None
-            proof = Proof(place=choice.place, text=choice.text)
-            self._doubt("serve.handler", Rank(Phase.FOLDER), {"handler": handler}, proof)
-        if entry is None:
-            self._missing(walked)
-        elif entry.kind is Kind.DIR:
+        chosen = self._negotiated(self.looked, self.target)
+        if chosen is not None and chosen.target is not None:
+            found = chosen.target.walked.entry
+            assert found is not None
+            self.part.code = "serve.variant"
+            self._serve_sub(chosen, chosen.target, found)
+        elif entry is not None and entry.kind is Kind.DIR:
             self._folder(walked, entry)
+        elif self.looked.goes_on is not None:
+            self.goes_on = self.looked
+            self.part.code = "passage.not-reached"
+        elif entry is None:
+            self._missing(walked)
         elif entry.kind is Kind.FILE:
-            self._file(self.target, entry, walked.path, Rank(Phase.CONTENT))
+            self._file(self.looked, self.target, entry, walked.path)
 
-    def _doubt(self, code: str, rank: Rank, facts: dict[str, str], *proofs: Proof) -> None:
-        self.part.doubts.append(Doubt(code, rank, facts, proofs))
+    def _doubt(
+        self, code: str, rank: Rank, facts: dict[str, str], *proofs: Proof, only_type: bool = False
+    ) -> None:
+        self.part.doubts.append(Doubt(code, rank, facts, proofs, only_type))
 
     def _block(
         self, code: str, rank: Rank, status: int, facts: dict[str, str], *proofs: Proof
@@ -107,57 +117,145 @@ class Serving:
 
     # --- nothing there ---
 
+    def _ended(self, walked: Walked) -> bool:
+        ended = ("ladder.link-", "ladder.name-too-long")
+        return any(block.code.startswith(ended) for block in walked.blocks)
+
     def _missing(self, walked: Walked) -> None:
         rank = Rank(Phase.CONTENT)
-        ended = ("ladder.link-", "ladder.name-too-long")
-        if any(block.code.startswith(ended) for block in walked.blocks):
+        if self._ended(walked):
             self.part.code = "passage.not-reached"
             return
-        # What makes the content by the name's ending is asked for what is not there, too.
-        self._made(self._typed(self.target, walked.path), walked.path, rank)
-        barred = self._variants(self.target)
-        if barred is not None:
-            share(self.handling, [barred], [])
+        typed = self._typed(self.looked, self.target, walked.path)
+        if not self._has_handler(self.looked, self.target, typed):
+            stand_in = self._fallback(self.looked)
+            if stand_in is not None:
+                self._stand_in(stand_in)
+                return
         self.part.facts["path"] = walked.path
+        if self._made(self.looked, self.target, typed, walked.path, walked.entry):
+            return
+        if self._other_method(walked.path):
+            return
         self._block("serve.missing", rank, 404, {"path": walked.path})
 
-    def _variants(self, target: Target) -> Block | None:
-        """A file with further endings might be served in place of one that is not there.
+    def _fallback(self, looked: Looked, deep: int = 0) -> _StandIn | None:
+        """What stands in for what is missing, if anything is to."""
+        target = looked.target
+        choice = target.settings.fallback if target is not None else None
+        if choice is None or choice.value.lower() == "disabled" or looked.goes_on is not None:
+            return None
+        proof = Proof(place=choice.place, text=choice.text)
+        folder = looked.way.path.rpartition("/")[0]
+        named = choice.value
+        sub = self._aside(named if named.startswith("/") else f"{folder}/{named}", looked)
+        entry = sub.target.walked.entry if sub.target is not None else None
+        if self._is_file(sub, entry):
+            return _StandIn(choice.value, proof, sub)
+        if sub.part.answer is not None:
+            return _StandIn(choice.value, proof, answer=sub.part.answer)
+        blocks = self._blocks_of(sub)
+        if blocks:
+            return _StandIn(choice.value, proof, blocks=tuple(blocks))
+        if entry is not None:
+            self._doubt("serve.fallback", Rank(Phase.FOLDER), {"name": choice.value}, proof)
+            return None
+        if deep < DEEPEST_FALLBACK:
+            return self._fallback(sub, deep + 1)
+        facts = {"path": sub.target.walked.path if sub.target else choice.value}
+        rank = Rank(Phase.FOLDER)
+        block = Block("serve.fallback-missing", rank, 500, facts, (proof,))
+        return _StandIn(choice.value, proof, blocks=(block,))
 
-        Returns what bars looking for it: then the server answers 403 for what is missing.
+    def _stand_in(self, stand_in: _StandIn) -> None:
+        sub = stand_in.sub
+        self.part.proofs.append(stand_in.proof)
+        share(self.handling, stand_in.blocks, [])
+        if stand_in.answer is not None:
+            self.part.answer = _moved(stand_in.answer)
+        if sub is not None and sub.target is not None and sub.target.walked.entry is not None:
+            self.part.code = "serve.fallback-file"
+            self.part.facts["fallback"] = stand_in.name
+            self._serve_sub(sub, sub.target, sub.target.walked.entry)
+
+    def _negotiated(self, looked: Looked, target: Target) -> Looked | None:
+        """The question for a file with further endings, in place of one that is not there.
+
+        Where the folder cannot be listed for them, the server answers 403 for what is missing.
         """
         options = target.settings.options
-        if options is None or not options.bits & Opt.MULTI:
+        walked = target.walked
+        if options is None or not options.bits & Opt.MULTI or walked.entry is not None:
             return None
-        walker = self.walker
-        folder = walker.walk(target.walked.path.rpartition("/")[0] or "/").entry
-        if folder is None:
+        if self._ended(walked):
             return None
-        leaf = target.walked.path.rpartition("/")[2]
-        names = walker.files.children(folder.path)
-        if not folder.listed or any(name.startswith(f"{leaf}.") for name in names):
+        folder = self.walker.walk(walked.path.rpartition("/")[0] or "/").entry
+        if folder is None or folder.kind is not Kind.DIR:
+            return None
+        rank = Rank(Phase.ACCESS, 5)
+        if not decide(folder, self.walker.subject, READ).allowed:
+            facts = {"path": folder.path}
+            block = Block("ladder.unlistable", rank, 403, facts, (Proof(entry=folder),))
+            target.blocks.append(block)
+            if looked is self.looked:
+                share(self.handling, [block], [])
+        leaf = walked.path.rpartition("/")[2]
+        names = [n for n in self.walker.files.children(folder.path) if n.startswith(f"{leaf}.")]
+        if not names and folder.listed:
+            return None
+        variants = self._variants(looked, target, names) if folder.listed else None
+        if variants is None or len(variants) > 1:
             line = Proof(place=options.place, text=options.text)
-            self._doubt("serve.variants", Rank(Phase.FOLDER), {"name": leaf}, line)
-        if decide(folder, walker.subject, READ).allowed:
+            self._doubt("serve.variants", rank, {"name": leaf}, line)
             return None
-        proofs = (Proof(entry=folder),)
-        facts = {"path": folder.path}
-        return Block("ladder.unlistable", Rank(Phase.FOLDER, 1), 403, facts, proofs)
+        return variants[0] if variants else None
+
+    def _variants(
+        self, looked: Looked, target: Target, names: Sequence[str]
+    ) -> list[Looked] | None:
+        """The files among which the server chooses; None where that is not worked out."""
+        rules = target.settings.rewriting
+        headers = looked.asking.arrival.headers
+        if (rules is not None and rules.on) or any(key.startswith("accept") for key in headers):
+            return None
+        found = []
+        rest = target.walked.rest
+        asked = looked.way.path.removesuffix(rest) if rest else looked.way.path
+        folder = asked.rpartition("/")[0]
+        for name in names:
+            address = read_path(escaped(f"{folder}/{name}{rest}"))
+            sub = self.phases.look(looked.asking.aside(address, looked.way.query, target.settings))
+            if sub.target is None or sub.part.doubts or sub.target.doubts or sub.part.answer:
+                return None
+            entry = sub.target.walked.entry
+            if entry is None or entry.kind is not Kind.FILE:
+                continue
+            typed = self._typed(sub, sub.target, sub.target.walked.path)
+            if typed.handler is not None or typed.encoded:
+                return None
+            if typed.type is None or typed.odd or sub.target.blocks:
+                continue
+            found.append(sub)
+        return found
 
     # --- a file ---
 
-    def _file(self, target: Target, entry: Entry, path: str, rank: Rank) -> None:
+    def _file(self, looked: Looked, target: Target, entry: Entry, path: str) -> None:
         walked = target.walked
-        typed = self._typed(target, path)
+        rank = Rank(Phase.CONTENT)
+        typed = self._typed(looked, target, path)
         self.part.facts |= {"path": path, "type": typed.type or ""}
         self.part.proofs.append(Proof(entry=entry, path=path))
         if typed.ending is not None and typed.ending.place is not None:
             text = f"{typed.by}: {typed.type}"
             self.part.proofs.append(Proof(place=typed.ending.place, text=text))
         elif typed.by:
-            self.part.facts["types_file"] = self.scene.server.types_file
-        self._made(typed, path, rank)
-        if walked.rest:
+            self.part.facts["types_file"] = self.server.types_file
+        if self._made(looked, target, typed, path, entry):
+            return
+        if self._other_method(path):
+            return
+        if walked.rest and target.settings.path_info != "on":
             facts = {"path": path, "rest": walked.rest}
             self._block("serve.trailing-path", rank, 404, facts, Proof(entry=entry, path=path))
             return
@@ -169,14 +267,70 @@ class Serving:
         self.handling.file = path
         self.part.answer = Answer(200, rank, content_type=typed.type)
 
-    def _typed(self, target: Target, path: str) -> types.Typed:
-        return types.type_of(path.rpartition("/")[2], target.settings, self.scene.server.types)
+    def _typed(self, looked: Looked, target: Target, path: str) -> types.Typed:
+        name = path.rpartition("/")[2]
+        return types.type_of(name, target.settings, self.server.types, looked.type)
 
-    def _made(self, typed: types.Typed, path: str, rank: Rank) -> None:
-        if typed.handler is not None:
-            text = f"{path.rpartition('/')[2]}: {typed.handler}"
-            proof = Proof(place=typed.handler_place, text=text)
+    def _has_handler(self, looked: Looked, target: Target, typed: types.Typed) -> bool:
+        return (
+            looked.handler is not None
+            or typed.handler is not None
+            or with_value(target.settings.handler) is not None
+        )
+
+    def _made(
+        self,
+        looked: Looked,
+        target: Target,
+        typed: types.Typed,
+        path: str,
+        entry: Entry | None,
+    ) -> bool:
+        """Whether something else than the file itself is known to go out."""
+        rank = Rank(Phase.CONTENT)
+        choice = target.settings.handler
+        handler = with_value(choice)
+        if handler is not None and choice is not None:
+            if self._status_page(handler, choice.place is not None):
+                return True
+            if handler.lower() != "default-handler" and not self._nobody(handler):
+                proof = Proof(place=choice.place, text=choice.text)
+                self._doubt("serve.handler", rank, {"handler": handler}, proof)
+        elif typed.handler is not None and not self._nobody(typed.handler):
+            proof = Proof(place=typed.handler_place, text=f"{path}: {typed.handler}")
             self._doubt("serve.handler", rank, {"handler": typed.handler}, proof)
+        if looked.handler is not None and entry is not None:
+            self._doubt("serve.handler", rank, {"handler": "a program"}, looked.handler)
+        return False
+
+    def _nobody(self, handler: str) -> bool:
+        return makes_nothing(handler, self.server.reader.modules)
+
+    def _status_page(self, handler: str, known: bool) -> bool:
+        if handler != _STATUS or "status_module" not in self.server.reader.modules:
+            return False
+        if self.method not in ("GET", "HEAD"):
+            return False
+        kind = "text/plain" if "auto" in (self.looked.way.query or "") else "text/html"
+        self.part.code = "serve.status-page"
+        self.part.answer = Answer(200, Rank(Phase.CONTENT), f"{kind}; charset=ISO-8859-1")
+        return True
+
+    def _other_method(self, path: str) -> bool:
+        """What comes of a method that asks for no content."""
+        method, rank = self.method, Rank(Phase.CONTENT)
+        facts = {"method": method, "path": path}
+        if method in ("GET", "HEAD", "POST"):
+            return False
+        if method == "OPTIONS":
+            self.part.code = "serve.options"
+            self._doubt("serve.options", rank, facts, only_type=True)
+            self.part.answer = Answer(200, rank)
+        elif method in KNOWN:
+            self._block("serve.method", rank, 405, facts)
+        else:
+            self._block("serve.method-unknown", rank, 501, facts)
+        return True
 
     # --- a folder ---
 
@@ -184,9 +338,16 @@ class Serving:
         settings = self.target.settings
         if not self.path.endswith("/"):
             if settings.slash is not False:
-                self._redirect(f"{self.path}/", Rank(Phase.FOLDER), "serve.folder-redirect")
+                self._redirect(self.looked, f"{self.path}/", Rank(Phase.FOLDER))
+                return
+            if self.looked.goes_on is not None:
+                self.goes_on = self.looked
                 return
             self._listing(walked, folder)
+            return
+        if self.looked.goes_on is not None:
+            self.goes_on = self.looked
+            self.part.code = "passage.not-reached"
             return
         names = ("index.html",) if settings.index is None else settings.index
         if names and self._index(walked, folder, names):
@@ -202,100 +363,144 @@ class Serving:
         place = self.target.settings.index_place
         if place is not None:
             self.part.facts["index_line"] = str(place)
-        refused: Target | None = None
-        refused_path = ""
-        for name in names:
-            if "/" in name:
+        refused: Looked | None = None
+        refused_blocks: list[Block] = []
+        for number, name in enumerate(names):
+            if "?" in name or name.endswith("/"):
                 proof = Proof(place=place, text=name)
                 self._doubt("serve.index-elsewhere", Rank(Phase.FOLDER), {"name": name}, proof)
                 continue
-            path, sub = self._sub(name)
-            entry = sub.walked.entry
-            if entry is not None and entry.kind is Kind.DIR and not sub.blocks:
+            sub = self._aside(name if name.startswith("/") else f"{self.path}{name}", self.looked)
+            entry = sub.target.walked.entry if sub.target is not None else None
+            blocks = self._blocks_of(sub)
+            path = sub.target.walked.path if sub.target is not None else name
+            if sub.part.answer is not None and not blocks:
+                self.part.answer = _moved(sub.part.answer)
+                self.part.code = "serve.index-sent"
+                self.part.facts["index"] = name
+                return True
+            if entry is not None and entry.kind is Kind.DIR and not blocks:
                 self.part.picture.append(Candidate(name, path, "folder", entry))
-                if sub.settings.slash is False:
+                assert sub.target is not None
+                if sub.target.settings.slash is False:
                     continue
-                self._redirect(
-                    f"{self.path}{name}/", Rank(Phase.FOLDER, 1), "serve.index-folder", asked=False
-                )
+                self._redirect(sub, f"{sub.way.path}/", Rank(Phase.FOLDER, 1))
                 return True
-            if entry is not None and entry.kind is Kind.FILE and not sub.blocks:
+            if self._is_file(sub, entry) and not blocks:
+                assert sub.target is not None
+                assert entry is not None
                 self.part.picture.append(Candidate(name, path, "served", entry))
-                self._not_tried(names, name, walked.path)
-                self._serve_index(sub, entry, path)
+                self._not_tried(names[number + 1 :], walked.path)
+                self._serve_sub(sub, sub.target, entry)
                 return True
-            if entry is None and not sub.blocks:
-                barred = self._variants(sub)
-                sub.blocks += [barred] if barred else []
-            if sub.blocks:
-                refused, refused_path = sub, path
-            outcome = "blocked" if sub.blocks else "missing"
+            stand_in = self._stands_in(sub) if entry is None and not blocks else None
+            if stand_in is not None and not stand_in.blocks:
+                self._stand_in(stand_in)
+                return True
+            if stand_in is not None:
+                blocks = list(stand_in.blocks)
+            if blocks:
+                refused, refused_blocks = sub, blocks
+            outcome = "blocked" if blocks else "missing"
             self.part.picture.append(Candidate(name, path, outcome, entry))
         if refused is None:
             return False
-        share(self.handling, refused.blocks, [])
-        self.part.facts["path"] = refused_path
-        self.part.code = "serve.index-refused"
-        entry = refused.walked.entry
-        if entry is not None and entry.kind is Kind.FILE:
-            self._serve_index(refused, entry, refused_path)
+        share(self.handling, refused_blocks, [])
+        self._after_refusal(refused)
         return True
 
-    def _not_tried(self, names: Sequence[str], served: str, folder: str) -> None:
-        behind = list(names)[list(names).index(served) + 1 :]
-        for name in behind:
+    def _stands_in(self, sub: Looked) -> _StandIn | None:
+        """What stands in for what is missing, for an index too."""
+        target = sub.target
+        if target is None or self._ended(target.walked):
+            return None
+        typed = self._typed(sub, target, target.walked.path)
+        return None if self._has_handler(sub, target, typed) else self._fallback(sub, 1)
+
+    def _after_refusal(self, refused: Looked) -> None:
+        """What would come of the index that may not be served, were that mended."""
+        target = refused.target
+        if target is None:
+            return
+        self.part.facts["path"] = target.walked.path
+        self.part.code = "serve.index-refused"
+        entry = target.walked.entry
+        if entry is not None and entry.kind is Kind.FILE:
+            self._serve_sub(refused, target, entry)
+
+    def _is_file(self, sub: Looked, entry: Entry | None) -> bool:
+        """Whether the server takes this for an index: a plain file without a path behind it."""
+        return entry is not None and entry.kind is Kind.FILE
+
+    def _not_tried(self, names: Sequence[str], folder: str) -> None:
+        for name in names:
             path = join(folder, name)
             entry = self.walker.files.get(path)
             outcome = "outranked" if entry is not None else "not-tried"
             self.part.picture.append(Candidate(name, path, outcome, entry))
 
-    def _sub(self, name: str) -> tuple[str, Target]:
-        """The request for an index, as the server asks itself: its path, and where that ends.
+    # --- questions that the server asks itself ---
 
-        It is mapped anew, so an alias may lead it elsewhere; blocks of the folder are left out.
-        """
-        visitor = Visitor(self.arrival.client, self.arrival.address, "GET", self.arrival.signed_in)
-        asked = f"{self.path}{name}"
-        way = self.scene.map(asked)
-        path = way.filename or join(self.target.walked.path, name)
-        sub = self.scene.targets.of(self.host, asked, path, visitor, asked=False)
-        for doubt in way.part.doubts:
+    def _aside(self, path: str, by: Looked) -> Looked:
+        """Looks something up as the server does for itself: it is mapped anew."""
+        judged = by.target.settings if by.target is not None else None
+        asking = by.asking.aside(read_path(escaped(path)), by.way.query, judged)
+        sub = self.phases.look(asking)
+        for doubt in sub.part.doubts:
             if doubt not in self.handling.way.doubts:
                 self.handling.way.doubts.append(doubt)
-        known = {(b.code, b.facts.get("path")) for b in self.target.blocks}
-        known |= {(b.code, b.facts.get("path")) for b in self.handling.ladder.blocks}
-        if any(b.rank.phase is Phase.ACCESS for b in self.target.blocks):
-            # A rule that closes the folder closes its index: mended together, listed once.
-            ruled = [b.proofs for b in self.target.blocks if b.rank.phase is Phase.ACCESS]
-            sub.blocks = [
-                b for b in sub.blocks if b.rank.phase is not Phase.ACCESS or b.proofs not in ruled
-            ]
-        sub.blocks = [
-            Block(b.code, Rank(Phase.FOLDER, 1), b.status, b.facts, b.proofs)
-            for b in sub.blocks
-            if (b.code, b.facts.get("path")) not in known or b.rank.phase is Phase.ACCESS
-        ]
+        if sub.target is None:
+            return sub
+        sub = self._negotiated(sub, sub.target) or sub
+        assert sub.target is not None
         before = {(d.code, d.facts.get("path"), d.proofs) for d in self.target.doubts}
-        for doubt in sub.doubts:
+        for doubt in sub.target.doubts:
             if (doubt.code, doubt.facts.get("path"), doubt.proofs) not in before:
                 moved = Doubt(doubt.code, Rank(Phase.FOLDER), doubt.facts, doubt.proofs)
                 share(self.handling, [], [moved])
-        return path, sub
+        return sub
 
-    def _serve_index(self, sub: Target, entry: Entry, path: str) -> None:
+    def _blocks_of(self, sub: Looked) -> list[Block]:
+        """What stops this question, without what stopped the one that it is asked for."""
+        blocks = list(sub.part.blocks)
+        if sub.target is not None:
+            blocks += sub.target.blocks
+        known = {(b.code, b.facts.get("path")) for b in self.target.blocks}
+        known |= {(b.code, b.facts.get("path")) for b in self.handling.ladder.blocks}
+        ruled = [b.proofs for b in self.target.blocks if b.rank.within == Phase.ACCESS]
+        # A rule that closes the folder closes its index: mended together, listed once.
+        return [
+            Block(b.code, Rank(Phase.FOLDER, 1), b.status, b.facts, b.proofs)
+            for b in blocks
+            if (b.rank.within == Phase.ACCESS and b.proofs not in ruled)
+            or (b.rank.within != Phase.ACCESS and (b.code, b.facts.get("path")) not in known)
+        ]
+
+    def _serve_sub(self, sub: Looked, target: Target, entry: Entry) -> None:
+        if sub.goes_on is not None:
+            self.goes_on = sub
+            return
         if self.part.code == "serve.file":
             self.part.code = "serve.index"
+        path = target.walked.path
         self.part.facts["index"] = path.rpartition("/")[2]
         shown = {rung.asked for rung in self.handling.ladder.picture if hasattr(rung, "asked")}
-        self.handling.ladder.picture += [r for r in sub.walked.rungs if r.asked not in shown]
-        self._file(sub, entry, path, Rank(Phase.CONTENT))
+        self.handling.ladder.picture += [r for r in target.walked.rungs if r.asked not in shown]
+        self._file(sub, target, entry, path)
 
     def _listing(self, walked: Walked, folder: Entry) -> None:
         settings = self.target.settings
         options = settings.options
         rank = Rank(Phase.CONTENT)
         facts = {"path": walked.path}
-        if self.arrival.method == "POST":
+        handler = with_value(settings.handler)
+        if handler is not None and handler.lower() != "default-handler":
+            typed = types.Typed(None, None, "")
+            if self._made(self.looked, self.target, typed, walked.path, folder):
+                return
+        if self._other_method(walked.path):
+            return
+        if self.method == "POST" or (handler is not None and self._nobody(handler)):
             self._block("serve.post-on-folder", rank, 404, facts)
             return
         line = Proof(place=options.place if options else None, text=options.text if options else "")
@@ -312,41 +517,19 @@ class Serving:
         self.part.proofs += proofs
         self.part.answer = Answer(200, rank, content_type=f"{kind};charset={charset}")
 
-    def _redirect(self, path: str, rank: Rank, code: str, *, asked: bool = True) -> None:
-        """asked: by the visitor; the server's own question for an index knows no port of theirs."""
-        where = self._own_address(self.header.port if asked else None)
-        self.part.code = code
-        query = "" if self.arrival.query is None else f"?{self.arrival.query}"
+    def _redirect(self, looked: Looked, path: str, rank: Rank) -> None:
+        """The visitor is sent to a folder's address with its slash."""
+        assert looked.target is not None
+        where = own_address(looked.asking, looked.target.settings)
+        index = looked is not self.looked
+        self.part.code = "serve.index-folder" if index else "serve.folder-redirect"
+        query = "" if looked.way.query is None else f"?{looked.way.query}"
         location = None if where is None else f"{where}{escaped(path)}{query}"
         if location is None:
-            self.part.doubts.append(Doubt("serve.own-name", rank, {}, (), only_type=True))
+            self._doubt("serve.own-name", rank, {}, only_type=True)
         self.part.facts |= {"location": location or path, "path": self.target.walked.path}
         self.part.answer = Answer(301, rank, REDIRECT, location)
 
-    def _own_address(self, asked_port: int | None) -> str | None:
-        """Scheme, name and port that the site gives as its own; None where it has no name."""
-        settings = self.target.settings
-        scheme = "https" if self.arrival.sealed else "http"
-        usual = 443 if self.arrival.sealed else 80
-        named = self.host.name or self._implied_name()
-        physical = self.arrival.port if settings.physical_port else None
-        # A block without a name takes the port that it is bound to; a name without one has none.
-        bound = self.host.bindings[0].port if self.host.bindings else None
-        own_port = self.host.name_port if self.host.name else bound
-        if settings.canonical == "on":
-            name, port = named, own_port or physical or usual
-        else:
-            name = self.header.name or named
-            port = asked_port or physical or own_port or usual
-        if not name:
-            return None
-        return f"{scheme}://{name}" + ("" if port == usual else f":{port}")
 
-    def _implied_name(self) -> str | None:
-        """What a block without a name calls itself; None where only a resolver knows."""
-        if self.scene.implied:
-            return self.scene.implied[0]
-        addresses = [binding.address for binding in self.host.bindings]
-        if addresses and addresses[0].startswith("127."):
-            return "bogus_host_without_reverse_dns"
-        return None
+def _moved(answer: Answer) -> Answer:
+    return Answer(answer.status, Rank(Phase.FOLDER, 1), answer.content_type, answer.location)

@@ -6,14 +6,15 @@ core, mod_mime, mod_dir and mod_authz_core.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, fields, replace
+from collections.abc import Mapping
+from dataclasses import dataclass, field, fields
 from enum import IntFlag
 
-from ecumen.engines.httpd.access import Access, access_of, is_access
-from ecumen.engines.httpd.catalogue import leaves_answer
-from ecumen.engines.httpd.lexer import words
-from ecumen.engines.patterns import compiled, found, shell_pattern
+from ecumen.engines.httpd.access import Access
+from ecumen.engines.httpd.compat import Compat
+from ecumen.engines.httpd.redirects import Redirect
+from ecumen.engines.httpd.rewriting.rules import Rewriting
+from ecumen.engines.patterns import compiled, shell_pattern
 from ecumen.engines.tree import Directive, Place
 
 
@@ -28,19 +29,6 @@ class Opt(IntFlag):
     EXEC = 16
     MULTI = 32
     INCLUDES_EXEC = 64
-
-
-_OPTION_WORDS = {
-    "indexes": Opt.INDEXES,
-    "includes": Opt.INCLUDES | Opt.INCLUDES_EXEC,
-    "includesnoexec": Opt.INCLUDES,
-    "followsymlinks": Opt.FOLLOW,
-    "symlinksifownermatch": Opt.OWNER_MATCH,
-    "execcgi": Opt.EXEC,
-    "multiviews": Opt.MULTI,
-    "none": Opt.NONE,
-    "all": Opt.INDEXES | Opt.INCLUDES | Opt.INCLUDES_EXEC | Opt.FOLLOW | Opt.EXEC,
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +84,20 @@ class Choice:
 
 
 @dataclass(frozen=True, slots=True)
+class Override:
+    """What override files may say. classes: lower case; options: None for all of them.
+
+    nonfatal: `override` for what is not allowed, `unknown` for what is no directive.
+    """
+
+    classes: frozenset[str]
+    options: Opt | None = None
+    nonfatal: frozenset[str] = frozenset()
+    place: Place | None = None
+    text: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class FileSection:
     """A section on file names within a folder (or the whole server)."""
 
@@ -108,7 +110,7 @@ class FileSection:
         """Whether it binds a file of this name; None where the pattern is not evaluated."""
         if self.regex:
             pattern = compiled(self.pattern)
-            return None if pattern is None else found(pattern, name)
+            return None if pattern is None else pattern.fits(name)
         if not any(c in self.pattern for c in "*?[\\"):
             return self.pattern == name
         wild = shell_pattern(self.pattern, slashes_apart=False)
@@ -120,8 +122,14 @@ class Settings:
     """None, or an empty value: not said here."""
 
     options: Options | None = None
-    override: Choice | None = None
+    override: Override | None = None
+    override_list: frozenset[str] | None = None
     access: Access | None = None
+    compat: Compat | None = None
+    rewriting: Rewriting | None = None
+    redirect: Redirect | None = None
+    path_info: str | None = None
+    fallback: Choice | None = None
     index: tuple[str, ...] | None = None
     index_place: Place | None = None
     slash: bool | None = None
@@ -136,6 +144,7 @@ class Settings:
     auth_name: Choice | None = None
     endings: Mapping[str, Ending] = field(default_factory=dict)
     error_pages: Mapping[int, Directive] = field(default_factory=dict)
+    redirects: tuple[Redirect, ...] = ()
     files: tuple[FileSection, ...] = ()
     unread: tuple[Directive, ...] = ()
 
@@ -151,12 +160,15 @@ class Settings:
         }
         merged["files"] = base.files + self.files
         merged["unread"] = base.unread + self.unread
+        merged["redirects"] = self.redirects + base.redirects
         merged["error_pages"] = {**base.error_pages, **self.error_pages}
         merged["endings"] = _endings_over(self.endings, base.endings)
         if self.options is not None and base.options is not None:
             merged["options"] = self.options.over(base.options)
         if self.access is not None and base.access is not None:
             merged["access"] = self.access.over(base.access)
+        if self.rewriting is not None and base.rewriting is not None:
+            merged["rewriting"] = self.rewriting.over(base.rewriting)
         return Settings(**merged)
 
 
@@ -170,230 +182,3 @@ def _endings_over(mine: Mapping[str, Ending], base: Mapping[str, Ending]) -> Map
     for ending, means in mine.items():
         merged[ending] = means.over(merged[ending]) if ending in merged else means
     return merged
-
-
-# --- one section's directives ---
-
-
-class Draft:
-    """Gathers the directives of one section."""
-
-    def __init__(self) -> None:
-        self.values: dict[str, object] = {}
-        self.endings: dict[str, Ending] = {}
-        self.errors: dict[int, Directive] = {}
-        self.files: list[FileSection] = []
-        self.access: list[Directive] = []
-        self.unread: list[Directive] = []
-
-    def take(self, directive: Directive) -> bool:
-        """Takes a directive that holds per folder. False: it is none."""
-        name = directive.name.lower()
-        if is_access(name):
-            self.access.append(directive)
-        elif name in ("<files", "<filesmatch"):
-            self._files(directive, name == "<filesmatch")
-        elif name in _TAKERS:
-            _TAKERS[name](self, directive, words(directive.text))
-        else:
-            return False
-        return True
-
-    def settings(self) -> Settings:
-        values = dict(self.values)
-        if self.access:
-            values["access"] = access_of(self.access)
-        return Settings(
-            **values,  # type: ignore[arg-type]
-            endings=self.endings,
-            error_pages=self.errors,
-            files=tuple(self.files),
-            unread=tuple(self.unread),
-        )
-
-    def _files(self, directive: Directive, regex: bool) -> None:
-        given = words(directive.text)
-        if given and given[0] == "~":
-            regex, given = True, given[1:]
-        if not given:
-            self.unread.append(directive)
-            return
-        inner = section_settings(directive.children or ())
-        self.files.append(FileSection(given[0], regex, directive, inner))
-
-    def options(self, directive: Directive, given: list[str]) -> None:
-        before = self.values.get("options")
-        now = before if isinstance(before, Options) else Options()
-        bits, whole, added, removed = now.bits, now.given, now.added, now.removed
-        first = True
-        for word in given:
-            sign = word[0] if word[0] in "+-" else ""
-            option = _OPTION_WORDS.get(word.lstrip("+-").lower() if sign else word.lower())
-            if option is None:
-                self.unread.append(directive)
-                return
-            if not sign and first:
-                bits, whole, first = Opt.NONE, True, False
-            if sign == "-":
-                removed, added, bits = removed | option, added & ~option, bits & ~option
-            elif sign == "+":
-                added, removed, bits = added | option, removed & ~option, bits | option
-            else:
-                bits |= option
-        self.values["options"] = Options(
-            bits, whole, added, removed, directive.place, directive.quoted
-        )
-
-    def error_page(self, directive: Directive, given: list[str]) -> None:
-        if given and given[0].isdigit():
-            self.errors[int(given[0])] = directive
-        else:
-            self.unread.append(directive)
-
-    def index(self, directive: Directive, given: list[str]) -> None:
-        before = self.values.get("index")
-        names = before if isinstance(before, tuple) else ()
-        alone = len(given) == 1 and given[0].lower() == "disabled"
-        self.values["index"] = () if alone else (*names, *given)
-        self.values["index_place"] = directive.place
-
-    def listing(self, directive: Directive, given: list[str]) -> None:
-        for word in given:
-            key, equals, value = word.partition("=")
-            if equals and key.lower() == "type":
-                self.values["listing_type"] = value
-            elif equals and key.lower() == "charset":
-                self.values["listing_charset"] = value
-
-    def header(self, directive: Directive, given: list[str]) -> None:
-        """Response headers matter only where they are ours to predict."""
-        text = directive.text.lower()
-        if "content-type" in text or "location" in text or "expr=" in text:
-            self.unread.append(directive)
-
-    def ending(self, attribute: str, directive: Directive, given: list[str]) -> None:
-        if len(given) < 2:
-            self.unread.append(directive)
-            return
-        # Types, languages and the rest are compared in lower case.
-        value = given[0] if attribute == "handler" else given[0].lower()
-        for name in given[1:]:
-            self._note(name, attribute, value, directive.place)
-
-    def no_ending(self, attribute: str, directive: Directive, given: list[str]) -> None:
-        for name in given:
-            self._note(name, attribute, "", directive.place)
-
-    def _note(self, name: str, attribute: str, value: str, place: Place) -> None:
-        key = name.removeprefix(".").lower()
-        before = self.endings.get(key, Ending())
-        self.endings[key] = replace(before, **{attribute: value, "place": place})  # type: ignore[arg-type]
-
-
-_Taker = Callable[[Draft, Directive, list[str]], None]
-
-
-def _choice(attribute: str) -> _Taker:
-    def take(draft: Draft, directive: Directive, given: list[str]) -> None:
-        value = " ".join(given)
-        draft.values[attribute] = Choice(value, directive.place, directive.quoted)
-
-    return take
-
-
-def _lowered(attribute: str) -> _Taker:
-    def take(draft: Draft, directive: Directive, given: list[str]) -> None:
-        value = " ".join(given).lower()
-        draft.values[attribute] = Choice(value, directive.place, directive.quoted)
-
-    return take
-
-
-def _flag(attribute: str) -> _Taker:
-    def take(draft: Draft, directive: Directive, given: list[str]) -> None:
-        word = given[0].lower() if given else ""
-        if word not in ("on", "off"):
-            draft.unread.append(directive)
-            return
-        draft.values[attribute] = word == "on"
-
-    return take
-
-
-def _canonical(draft: Draft, directive: Directive, given: list[str]) -> None:
-    word = given[0].lower() if given else ""
-    if word not in ("on", "off"):
-        draft.unread.append(directive)
-        return
-    draft.values["canonical"] = word
-
-
-def _ending(attribute: str) -> _Taker:
-    return lambda draft, directive, given: draft.ending(attribute, directive, given)
-
-
-def _no_ending(attribute: str) -> _Taker:
-    return lambda draft, directive, given: draft.no_ending(attribute, directive, given)
-
-
-_TAKERS: dict[str, _Taker] = {
-    "options": Draft.options,
-    "allowoverride": _choice("override"),
-    "directoryindex": Draft.index,
-    "directoryslash": _flag("slash"),
-    "sethandler": _choice("handler"),
-    "forcetype": _lowered("forced_type"),
-    "adddefaultcharset": _choice("default_charset"),
-    "usecanonicalname": _canonical,
-    "usecanonicalphysicalport": _flag("physical_port"),
-    "indexoptions": Draft.listing,
-    "errordocument": Draft.error_page,
-    "header": Draft.header,
-    "authtype": _choice("auth_type"),
-    "authname": _choice("auth_name"),
-    "addtype": _ending("type"),
-    "addcharset": _ending("charset"),
-    "addlanguage": _ending("language"),
-    "addencoding": _ending("encoding"),
-    "addhandler": _ending("handler"),
-    "addoutputfilter": _ending("filter"),
-    "addinputfilter": _ending("filter"),
-    "removetype": _no_ending("type"),
-    "removecharset": _no_ending("charset"),
-    "removelanguage": _no_ending("language"),
-    "removeencoding": _no_ending("encoding"),
-    "removehandler": _no_ending("handler"),
-}
-
-
-def flat(directives: Sequence[Directive]) -> list[Directive]:
-    """Directives with the conditional sections that hold opened up.
-
-    A conditional section of which that cannot be told stays as it is.
-    """
-    found: list[Directive] = []
-    for directive in directives:
-        conditional = directive.name.lower() in CONDITIONAL
-        if conditional and directive.taken is False:
-            continue
-        if conditional and directive.taken:
-            found += flat(directive.children or ())
-        else:
-            found.append(directive)
-    return found
-
-
-CONDITIONAL = frozenset(
-    ("<ifmodule", "<ifdefine", "<iffile", "<ifversion", "<ifdirective", "<ifsection")
-)
-
-
-def section_settings(directives: Sequence[Directive]) -> Settings:
-    """The settings of one section. What is not evaluated is kept in `unread`."""
-    draft = Draft()
-    for directive in flat(directives):
-        name = directive.name.lower()
-        if draft.take(directive) or leaves_answer(name):
-            continue
-        draft.unread.append(directive)
-    return draft.settings()

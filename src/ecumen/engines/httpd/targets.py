@@ -9,6 +9,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from ecumen.engines.httpd.access import Access, Outcome, Visitor, judge
+from ecumen.engines.httpd.compat import Compat
+from ecumen.engines.httpd.overrides import OverrideReader
 from ecumen.engines.httpd.server import Host, Section
 from ecumen.engines.httpd.settings import Settings
 from ecumen.engines.httpd.walk import FolderWalk, Walked, unread
@@ -33,10 +35,35 @@ class Target:
 class Targets:
     """The targets of one worker; what can be merged once is merged once."""
 
-    def __init__(self, walker: Walker) -> None:
+    def __init__(self, walker: Walker, overrides: OverrideReader) -> None:
         self.walker = walker
+        self.overrides = overrides
         self._walks: dict[int, FolderWalk] = {}
         self._rungs: dict[str, Rung] = {}
+
+    def located(self, host: Host, path: str) -> tuple[Settings, list[Doubt]]:
+        """The settings that hold for an address before it is known where it leads."""
+        settings, doubts = host.settings, []
+        for section in host.addresses:
+            fits = section.fits_address(path)
+            if fits is None:
+                doubts.append(_unknown_pattern(section))
+            elif fits:
+                settings = self._walk(host).merge(settings, section.settings)
+        return settings, doubts
+
+    def _walk(self, host: Host) -> FolderWalk:
+        walk = self._walks.get(id(host))
+        if walk is None:
+            walk = FolderWalk(host, self.walker, self.overrides, self._rungs)
+            self._walks[id(host)] = walk
+        return walk
+
+    def beside(self, host: Host, path: str, visitor: Visitor) -> Target:
+        """What holds for an address that leads to nothing on disk: an upstream."""
+        settings = host.settings
+        walked = Walked("/", settings, [("server", settings, None)])
+        return self._target(host, path, walked, visitor)
 
     def of(
         self, host: Host, path: str, filename: str, visitor: Visitor, *, asked: bool = True
@@ -44,21 +71,19 @@ class Targets:
         """path: of the address, decoded; filename: where it leads on disk. asked: by the visitor,
         and not by the server itself, which looks for an index.
         """
-        walk = self._walks.get(id(host))
-        if walk is None:
-            walk = self._walks[id(host)] = FolderWalk(host, self.walker, self._rungs)
-        walked = walk.walk(filename, asked=asked)
+        walked = self._walk(host).walk(filename, asked=asked)
+        return self._target(host, path, walked, visitor)
+
+    def _target(self, host: Host, path: str, walked: Walked, visitor: Visitor) -> Target:
         settings = walked.settings
         sections: list[Bound] = list(walked.sections)
         doubts = list(walked.doubts)
         for section in host.addresses:
             fits = section.fits_address(path)
             if fits is None:
-                proof = proof_of(section.directive)
-                facts = {"pattern": section.pattern}
-                doubts.append(Doubt("rule.pattern-unknown", Rank(Phase.ENTRY, 2), facts, (proof,)))
+                doubts.append(_unknown_pattern(section))
             elif fits:
-                settings = walk.merge(settings, section.settings)
+                settings = self._walk(host).merge(settings, section.settings)
                 sections.append((section.directive.quoted, section.settings, section))
                 doubts += [unread(d, Rank(Phase.ENTRY, 2)) for d in section.settings.unread]
         target = Target(walked, settings, [], list(walked.blocks), doubts)
@@ -66,10 +91,19 @@ class Targets:
         return target
 
     def _access(self, target: Target, sections: Sequence[Bound], visitor: Visitor) -> None:
-        access = target.settings.access
+        settings = target.settings
+        access = settings.access
+        if visitor.judged is settings:
+            target.lines = _rule_lines(sections, access, Outcome.GRANTED)
+            return
+        let_in = self._compat(target, visitor)
+        any_will_do = settings.compat is not None and settings.compat.any_will_do(visitor.method)
         outcome: Outcome | None = Outcome.GRANTED
-        rank = Rank(Phase.ACCESS)
-        if access is not None:
+        if any_will_do and let_in:
+            target.lines = _rule_lines(sections, access, outcome)
+            return
+        rank = Rank(Phase.ACCESS, 1)
+        if access is not None and (access.rules or access.inherited):
             outcome, unknown = judge(access, visitor)
             proofs = access.lines
             if outcome is None:
@@ -79,9 +113,28 @@ class Targets:
                 self._login(target, visitor, rank, proofs)
             elif outcome is not Outcome.GRANTED:
                 code = "rule.local-only" if _only_local(proofs) else "rule.denied"
-                facts = {"client": visitor.client or "a visitor from outside"}
-                target.blocks.append(Block(code, rank, 403, facts, proofs))
+                target.blocks.append(Block(code, rank, 403, _whom(visitor), proofs))
+        elif settings.auth_type is not None and settings.auth_type.value.lower() != "none":
+            # A way to sign in without any rule that asks for it is a mistake to the server.
+            line = Proof(place=settings.auth_type.place, text=settings.auth_type.text)
+            target.blocks.append(Block("rule.login-unused", rank, 500, {}, (line,)))
         target.lines = _rule_lines(sections, access, outcome)
+
+    def _compat(self, target: Target, visitor: Visitor) -> bool | None:
+        """Whether the older rules let the visitor in; they are judged first."""
+        compat = target.settings.compat
+        if compat is None:
+            return True
+        allowed = compat.allowed(visitor.client, visitor.method)
+        if compat.any_will_do(visitor.method) and allowed is False:
+            return False
+        if allowed is None:
+            rank = Rank(Phase.ACCESS)
+            target.doubts.append(Doubt("rule.unknown-test", rank, {}, compat.lines))
+        elif not allowed:
+            block = Block("rule.denied", Rank(Phase.ACCESS), 403, _whom(visitor), compat.lines)
+            target.blocks.append(block)
+        return allowed
 
     def _login(
         self, target: Target, visitor: Visitor, rank: Rank, proofs: tuple[Proof, ...]
@@ -95,6 +148,16 @@ class Targets:
             target.blocks.append(Block("rule.login", rank, 401, {}, proofs))
 
 
+def _whom(visitor: Visitor) -> dict[str, str]:
+    return {"client": visitor.client or "a visitor from outside"}
+
+
+def _unknown_pattern(section: Section) -> Doubt:
+    facts = {"pattern": section.pattern}
+    proofs = (proof_of(section.directive),)
+    return Doubt("rule.pattern-unknown", Rank(Phase.ENTRY, 2), facts, proofs)
+
+
 def _only_local(proofs: tuple[Proof, ...]) -> bool:
     return bool(proofs) and all("local" in proof.text.lower().split() for proof in proofs)
 
@@ -105,6 +168,8 @@ def _rule_lines(
     lines = []
     for title, settings, section in sections:
         own = settings.access
+        if settings.compat is not None:
+            lines.append(_compat_line(title, settings.compat, section))
         if own is None or not own.rules:
             continue
         effective = access is not None and _within(own, access)
@@ -112,6 +177,11 @@ def _rule_lines(
         proof = proof_of(section.directive) if section is not None else None
         lines.append(RuleLine(title, proof, own.lines, effective, shown))
     return lines
+
+
+def _compat_line(title: str, compat: Compat, section: Section | None) -> RuleLine:
+    proof = proof_of(section.directive) if section is not None else None
+    return RuleLine(title, proof, compat.lines, False)
 
 
 def _within(own: Access, access: Access) -> bool:

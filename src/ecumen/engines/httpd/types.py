@@ -6,6 +6,7 @@ Source: httpd 2.4, mod_mime ("Files with Multiple Extensions") and core ("ForceT
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -13,25 +14,34 @@ from ecumen.engines.httpd.settings import Ending, Settings
 from ecumen.engines.tree import Place
 
 ERROR_PAGE = "text/html; charset=iso-8859-1"
+_CHARSET = re.compile(r"\s*;\s*charset=[^;]*", re.IGNORECASE)
 _NEEDS_CHARSET = ("text/plain", "text/html")
 
 
 @dataclass(frozen=True, slots=True)
 class Typed:
-    """type: None where none is sent. handler: what would produce the content, or None."""
+    """type: None where none is sent. handler: what would produce the content, or None.
+
+    encoded: an ending names a coding. odd: an ending is not known.
+    """
 
     type: str | None
     handler: str | None
     by: str
     ending: Ending | None = None
     handler_place: Place | None = None
+    encoded: bool = False
+    odd: bool = False
 
 
-def type_of(name: str, settings: Settings, types: Mapping[str, str]) -> Typed:
-    """name: the file's name without its folder."""
+def type_of(
+    name: str, settings: Settings, types: Mapping[str, str], by_rule: str | None = None
+) -> Typed:
+    """name: the file's name without its folder. by_rule: a type that a rule of rewriting gives."""
     kind: str | None = None
     charset = handler = None
     by, decided = "", None
+    encoded = odd = False
     place: Place | None = None
     # The part before the first dot is the name; dots in front belong to it.
     stem = name.lstrip(".")
@@ -50,17 +60,20 @@ def type_of(name: str, settings: Settings, types: Mapping[str, str]) -> Typed:
                 charset, hit = known.charset, True
             if known.language or known.encoding or known.filter:
                 hit = True
+            encoded = encoded or bool(known.encoding)
             if known.handler:
                 handler, place, hit = known.handler, known.place, True
         if not hit:
-            kind = charset = handler = place = None
-            by, decided = "", None
+            # An ending that is not known takes nothing back: `page.html.bak` is still a page.
+            odd = True
     if kind is not None and charset is not None:
-        kind = f"{kind}; charset={charset}"
+        kind = f"{_CHARSET.sub('', kind)}; charset={charset}"
     forced = settings.forced_type
     if forced is not None and forced.value.lower() != "none":
         kind, by, decided = forced.value, "", None
-    return Typed(_with_default_charset(kind, settings), handler, by, decided, place)
+    if by_rule is not None:
+        kind, by, decided = by_rule, "", None
+    return Typed(_with_default_charset(kind, settings), handler, by, decided, place, encoded, odd)
 
 
 def _with_default_charset(kind: str | None, settings: Settings) -> str | None:

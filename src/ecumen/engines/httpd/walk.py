@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from ecumen.engines.httpd.overrides import OverrideReader, asks_for
 from ecumen.engines.httpd.server import Host, Section
 from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.sites import Block, Doubt, Phase, Proof, Rank, Rung, proof_of
@@ -25,7 +26,7 @@ _HALF = 1000  # ranks of one folder's sections and of the lookup below it keep t
 class Walked:
     """Where the walk ended. entry: None where nothing is there; rest: what stands behind a file.
 
-    sections: those that bind, in the order in which they are merged.
+    sections: those that bind, in the order in which they are merged. slash: asked with one.
     """
 
     path: str
@@ -37,14 +38,22 @@ class Walked:
     entry: Entry | None = None
     rest: str = ""
     unseen: bool = False
+    slash: bool = False
 
 
 class FolderWalk:
     """Walks for one site and one worker."""
 
-    def __init__(self, host: Host, walker: Walker, rungs: dict[str, Rung] | None = None) -> None:
+    def __init__(
+        self,
+        host: Host,
+        walker: Walker,
+        overrides: OverrideReader,
+        rungs: dict[str, Rung] | None = None,
+    ) -> None:
         self.host = host
         self.walker = walker
+        self.overrides = overrides
         self.by_depth: dict[int, list[Section]] = {}
         for section in host.folders:
             self.by_depth.setdefault(section.depth, []).append(section)
@@ -78,12 +87,12 @@ class FolderWalk:
             last = asked and depth == len(names) and not filename.endswith("/")
             if not self._component(walked, name, depth, last):
                 walked.rest = "".join(f"/{left}" for left in names[depth:])
-                if filename.endswith("/") and walked.entry is not None:
+                if filename.endswith("/"):
                     walked.rest += "/"
                 break
         # A folder keeps the slash that it is asked with; a file or what is not there loses it.
-        slash = filename.endswith("/") and walked.entry is not None and not walked.rest
-        full = join(walked.path, "") if slash else walked.path
+        walked.slash = filename.endswith("/") and walked.entry is not None and not walked.rest
+        full = join(walked.path, "") if walked.slash else walked.path
         self._patterns(walked, full)
         self._files(walked, full.rpartition("/")[2])
         return walked
@@ -93,8 +102,7 @@ class FolderWalk:
     def _enter(self, walked: Walked, folder: Entry, depth: int) -> None:
         """Sections of a folder that was reached, and its override files."""
         self._sections(walked, depth)
-        override = walked.settings.override
-        if override is not None and override.value.lower() != "none":
+        if asks_for(walked.settings.override, walked.settings.override_list):
             self._override(walked, folder, depth)
 
     def _sections(self, walked: Walked, depth: int) -> None:
@@ -120,13 +128,50 @@ class FolderWalk:
             self._shut(walked, step, rank)
             return
         for name in self.host.override_names or (".htaccess",):
-            entry, problem = self.walker.look(folder.path, name)
-            path = join(walked.path, name)
-            if entry is not None:
-                proof = Proof(entry=entry, path=path)
-                walked.doubts.append(Doubt("rule.override-file", rank, {"path": path}, (proof,)))
-            elif problem is Problem.UNSEEN:
-                self._unseen(walked, path, depth)
+            if self._override_file(walked, folder, name, depth, rank):
+                return
+
+    def _override_file(
+        self, walked: Walked, folder: Entry, name: str, depth: int, rank: Rank
+    ) -> bool:
+        """Whether this name was found and read; the names behind it are not looked for then."""
+        path = join(walked.path, name)
+        walk = self.walker.walk(join(folder.path, name))
+        facts = {"path": path}
+        entry = walk.entry
+        if walk.problem is Problem.UNSEEN:
+            self._unseen(walked, path, depth)
+            return False
+        if walk.problem in (Problem.MISSING, Problem.NOT_FOLDER):
+            return False
+        if walk.problem is not None or entry is None or walk.blocked:
+            walked.blocks.append(Block("rule.override-closed", rank, 403, facts, ()))
+            return False
+        proof = Proof(entry=entry, path=path)
+        if entry.kind is Kind.PIPE:
+            walked.doubts.append(Doubt("rule.override-file", rank, facts, (proof,)))
+            return False
+        if entry.kind is not Kind.FILE or not decide(entry, self.walker.subject, READ).allowed:
+            walked.blocks.append(Block("rule.override-closed", rank, 403, facts, (proof,)))
+            return False
+        settings = walked.settings
+        read = self.overrides.read(path, walk.physical, settings.override, settings.override_list)
+        if read is None:
+            walked.doubts.append(Doubt("rule.override-file", rank, facts, (proof,)))
+            return True
+        for directive in read.doubts:
+            walked.doubts.append(unread(directive, rank))
+        if read.fault is not None:
+            place, why = read.fault
+            proofs = (Proof(place=place, text=why), proof)
+            block = Block("rule.override-refused", rank, 500, {**facts, "why": why}, proofs)
+            walked.blocks.append(block)
+            return True
+        walked.settings = self.merge(walked.settings, read.settings)
+        walked.sections.append((path, read.settings, None))
+        for directive in read.settings.unread:
+            walked.doubts.append(unread(directive, rank))
+        return True
 
     # --- one component ---
 

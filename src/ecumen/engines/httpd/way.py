@@ -1,157 +1,343 @@
-"""From the address to a path on disk: alias, personal site, document root.
+"""From the address to a path on disk: rewriting, upstream, redirect, alias, personal site, root.
 
-Source: httpd 2.4, "Mapping URLs to Filesystem Locations", mod_alias, mod_userdir; measured.
+Source: httpd 2.4, "Mapping URLs to Filesystem Locations", mod_rewrite, mod_proxy, mod_alias,
+mod_userdir; measured.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, field
 
-from ecumen.engines.httpd.server import Alias, Host, clean
-from ecumen.engines.httpd.uri import Address
-from ecumen.engines.patterns import compiled, found
+from ecumen.engines.httpd import rewriting
+from ecumen.engines.httpd.asking import Asking, Variables, is_ours, own_address
+from ecumen.engines.httpd.redirects import Redirect, alias_length, find_redirect, put_groups
+from ecumen.engines.httpd.server import Alias, Host, Server, Upstream, clean
+from ecumen.engines.httpd.settings import Settings
+from ecumen.engines.patterns import Hit, TooCostly
 from ecumen.engines.sites import Answer, Block, Doubt, Mapped, Part, Phase, Proof, Rank, proof_of
-from ecumen.rights import Walker
-from ecumen.survey import Survey
+from ecumen.rights import Problem, Walker
+from ecumen.survey import Entry, Survey
 
-_RANK = Rank(Phase.MAPPING)
+RANK = Rank(Phase.MAPPING)
+REDIRECT = "text/html; charset=iso-8859-1"
 
 
 @dataclass(slots=True)
 class Way:
-    """filename: None where the request ends here (an error or a redirect)."""
+    """filename: None where the request ends here (an error or a redirect).
+
+    path, query: of the address, as the rules have changed them. upstream: what the request is
+    handed to. prefix, context_root: of the alias or personal site that it went through. handler:
+    what makes the content of whatever lies there. type: what the rules say it is.
+    """
 
     part: Part
+    path: str
+    query: str | None
     filename: str | None = None
+    upstream: str | None = None
+    prefix: str = ""
+    context_root: str | None = None
+    handler: Proof | None = None
+    type: str | None = None
+    env: dict[str, str | None] = field(default_factory=dict)
+    ended: bool = False
 
 
-def find_way(survey: Survey, host: Host, walker: Walker | None, address: Address) -> Way:
-    """The path on disk that an address leads to at this site."""
-    part = Part("way.root", {"address": address.path})
-    if address.problem:
-        facts = {"address": address.path}
-        rank = Rank(Phase.ADDRESS)
-        part.blocks.append(Block(address.problem, rank, address.status, facts))
-        return Way(part)
-    path = address.path
-    aliased = _through_aliases(host, path, part)
-    if aliased is not None:
-        return Way(part, aliased)
-    way = _personal(survey, host, walker, path, part)
-    if way is not None:
-        return way
-    if host.root is None:
-        part.doubts.append(Doubt("way.no-root", _RANK))
-        return Way(part)
-    filename = _joined(host.root, path)
-    proof = proof_of(host.root_line) if host.root_line else None
-    part.picture.append(Mapped("root", path, filename, proof))
-    part.facts |= {"path": filename, "root": host.root}
-    part.proofs += [proof] if proof else []
-    return Way(part, filename)
+class Ways:
+    """Where the addresses of one server lead. Built once."""
 
+    def __init__(self, survey: Survey, server: Server, walker: Walker | None) -> None:
+        self.survey = survey
+        self.server = server
+        self.walker = walker
 
-def _joined(folder: str, path: str) -> str:
-    return f"{folder.rstrip('/')}{path}" or "/"
-
-
-# --- aliases and what stands beside them ---
-
-
-def _through_aliases(host: Host, path: str, part: Part) -> str | None:
-    for kinds in (("upstream",), ("redirect",), ("alias", "script", "pattern")):
-        for alias in host.aliases:
-            if alias.kind not in kinds:
-                continue
-            length = _touches(alias, path)
-            if length == 0:
-                continue
-            if alias.kind != "alias" or length is None:
-                code = {"upstream": "way.upstream", "redirect": "way.redirect"}.get(
-                    alias.kind, "way.not-evaluated"
-                )
-                facts = {"directive": alias.directive.name}
-                part.doubts.append(Doubt(code, _RANK, facts, (proof_of(alias.directive),)))
-                if alias.kind != "script" or length is None:
-                    continue
-            return _aliased(alias, path, length, part)
-    return None
-
-
-def _aliased(alias: Alias, path: str, length: int, part: Part) -> str:
-    filename = alias.real + path[length:]
-    slash = "/" if filename.endswith("/") else ""
-    filename = clean(filename).rstrip("/") + slash
-    proof = proof_of(alias.directive)
-    part.code = "way.alias"
-    part.facts |= {"path": filename, "alias": alias.fake}
-    part.picture.append(Mapped("alias", path, filename, proof))
-    part.proofs.append(proof)
-    return filename
-
-
-def _touches(alias: Alias, path: str) -> int | None:
-    """How much of the path an alias takes; 0: none of it, None: that is not evaluated."""
-    if alias.kind == "pattern" or (alias.kind == "redirect" and alias.real):
-        pattern = compiled(alias.fake or alias.real)
-        return 0 if pattern is not None and not found(pattern, path) else None
-    if not alias.fake:
-        return None
-    return alias_length(alias.fake, path)
-
-
-def alias_length(fake: str, path: str) -> int:
-    """How many characters of `path` the prefix `fake` takes; 0 where it does not fit.
-
-    Slashes of any number match slashes of any number; the last component must match whole.
-    """
-    at = here = 0
-    while here < len(fake):
-        if fake[here] == "/":
-            if at >= len(path) or path[at] != "/":
-                return 0
-            while here < len(fake) and fake[here] == "/":
-                here += 1
-            while at < len(path) and path[at] == "/":
-                at += 1
-        elif at < len(path) and path[at] == fake[here]:
-            at, here = at + 1, here + 1
-        else:
-            return 0
-    if not fake.endswith("/") and at < len(path) and path[at] != "/":
-        return 0
-    return at
-
-
-# --- personal sites ---
-
-
-def _personal(
-    survey: Survey, host: Host, walker: Walker | None, path: str, part: Part
-) -> Way | None:
-    settings = host.user_folders
-    if settings.folders is None or not path.startswith("/~"):
-        return None
-    name, slash, rest = path[2:].partition("/")
-    behind = slash + rest
-    if name in ("", ".", ".."):
-        return None
-    if name.lower() in settings.off:
-        proof = proof_of(settings.off[name.lower()])
-        part.picture.append(Mapped("personal-off", path, path, proof))
-        part.facts["account"] = name
-        return None
-    if settings.all_off and name.lower() not in settings.on:
-        line = settings.all_off_line
-        part.picture.append(Mapped("personal-off", path, path, proof_of(line) if line else None))
-        part.facts["account"] = name
-        return None
-    for number, pattern in enumerate(settings.folders):
-        last = number == len(settings.folders) - 1
-        way = _candidate(survey, host, walker, path, name, behind, pattern, last, part)
-        if way is not None:
+    def find(self, asking: Asking, settings: Settings) -> Way:
+        """settings: those that hold for the address alone, before any folder is known."""
+        path = asking.path
+        way = Way(Part("way.root", {"address": path}), path, asking.query)
+        if asking.address.problem:
+            facts = {"address": path}
+            rank = Rank(Phase.ADDRESS)
+            block = Block(asking.address.problem, rank, asking.address.status, facts)
+            way.part.blocks.append(block)
             return way
-    return None
+        if not self._rewritten(asking, settings, way):
+            self._mapped(asking, settings, way)
+        return way
+
+    def _mapped(self, asking: Asking, settings: Settings, way: Way) -> None:
+        host = asking.host
+        steps: tuple[Callable[[], bool], ...] = (
+            lambda: self._upstream(host, way),
+            lambda: self._redirected(asking, settings, way),
+            lambda: self._aliased(host, way),
+            lambda: self._personal(host, way),
+        )
+        if not any(step() for step in steps):
+            self._in_root(host, way.path, way)
+
+    def _in_root(self, host: Host, path: str, way: Way) -> None:
+        if host.root is None:
+            way.part.doubts.append(Doubt("way.no-root", RANK))
+            return
+        filename = f"{host.root.rstrip('/')}{path}" or "/"
+        proof = proof_of(host.root_line) if host.root_line else None
+        way.part.picture.append(Mapped("root", path, filename, proof))
+        way.part.facts |= {"path": filename, "root": host.root}
+        way.part.proofs += [proof] if proof else []
+        way.filename = filename
+
+    # --- rewriting by the rules of the host ---
+
+    def _rewritten(self, asking: Asking, settings: Settings, way: Way) -> bool:
+        """True where the rules settle where the address leads."""
+        rules = asking.host.rewriting
+        on = settings.rewriting is not None and settings.rewriting.on
+        if rules is None or not on or not rules.rules or not asking.rewrites:
+            return False
+        variables = Variables(asking, settings, self.server)
+        subject = rewriting.Subject(
+            filename=asking.path,
+            uri=asking.path,
+            args=asking.query,
+            path_info="",
+            folder=None,
+            look=self.look,
+            variable=variables,
+            own=own_address(asking, settings),
+            ours=lambda name, port: is_ours(asking, name, port),
+            by_itself=asking.by_itself,
+            env=dict(asking.env),
+        )
+        try:
+            result = rewriting.apply(rules.rules, subject)
+            return self._after_rules(asking, result, subject, way)
+        except rewriting.NotEvaluated as what:
+            not_evaluated(way.part, what, RANK)
+            return False
+
+    def _after_rules(
+        self, asking: Asking, result: rewriting.Result, subject: rewriting.Subject, way: Way
+    ) -> bool:
+        way.part.picture += result.steps
+        way.part.proofs += [step.proof for step in result.steps if step.proof]
+        way.env, way.ended, way.type = subject.env, result.ended, result.type
+        if result.handler is not None:
+            way.handler = result.steps[-1].proof
+        if result.action is rewriting.Action.NONE:
+            return False
+        if settle(way.part, result, subject, asking.query, RANK):
+            return True
+        way.query = subject.args
+        if result.to_upstream:
+            way.upstream = subject.filename
+            return True
+        if result.passes_on:
+            way.path = subject.filename
+            return False
+        self._local(asking, result, subject, way)
+        return True
+
+    def _local(
+        self, asking: Asking, result: rewriting.Result, subject: rewriting.Subject, way: Way
+    ) -> None:
+        host, made = asking.host, subject.filename
+        if not made.startswith("/"):
+            way.part.blocks.append(Block("way.bad-path", RANK, 400, {"address": made}))
+            return
+        if made.startswith("/~"):
+            rule = result.last
+            assert rule is not None
+            raise rewriting.NotEvaluated(rule.directive, "the home of an account")
+        first = "/" + made.lstrip("/").partition("/")[0]
+        try:
+            there = self.look(first, True) is not None
+        except LookupError:
+            rule = result.last
+            assert rule is not None
+            raise rewriting.NotEvaluated(rule.directive, f"whether there is {first}") from None
+        root = host.root or "/"
+        written = result.last is not None and result.last.output.startswith(first)
+        if there and not result.reduced and (written or made.startswith(root)):
+            way.filename = _cleaned(made)
+            way.part.facts |= {"path": way.filename}
+            way.part.code = "way.rewritten"
+            return
+        below = _cleaned(f"{root.rstrip('/')}/{made.lstrip('/')}")
+        if not f"{below}/".startswith(f"{root.rstrip('/')}/"):
+            way.part.blocks.append(Block("way.refused", RANK, 403, {"address": made}))
+            return
+        self._in_root(host, below[len(root.rstrip("/")) :], way)
+        way.part.code = "way.rewritten"
+
+    def look(self, path: str, follow: bool) -> Entry | None:
+        """What the worker finds there. Raises LookupError where the survey cannot tell."""
+        if self.walker is None:
+            raise LookupError(path)
+        walk = self.walker.walk(path, follow)
+        if walk.problem is Problem.UNSEEN and not walk.blocked:
+            raise LookupError(path)
+        return None if walk.problem or walk.blocked else walk.entry
+
+    # --- upstreams and redirects ---
+
+    def _upstream(self, host: Host, way: Way) -> bool:
+        for upstream in host.upstreams:
+            taken = _takes(upstream, way.path)
+            if taken is None:
+                facts = {"directive": upstream.directive.name}
+                proofs = (proof_of(upstream.directive),)
+                way.part.doubts.append(Doubt("way.not-evaluated", RANK, facts, proofs))
+                continue
+            if not taken:
+                continue
+            proof = proof_of(upstream.directive)
+            if upstream.url is None:
+                way.part.picture.append(Mapped("kept", way.path, way.path, proof))
+                return False
+            if isinstance(taken, Hit):
+                url = put_groups(upstream.url, taken)
+                way.upstream = url if url != upstream.url else upstream.url + way.path
+            else:
+                way.upstream = upstream.url + way.path[taken:]
+            way.part.picture.append(Mapped("upstream", way.path, way.upstream, proof))
+            way.part.proofs.append(proof)
+            return True
+        return False
+
+    def _redirected(self, asking: Asking, settings: Settings, way: Way) -> bool:
+        redirects = list(asking.host.redirects)
+        if settings.redirect is not None:
+            redirects.insert(0, settings.redirect)
+        return redirected(redirects, asking, settings, way.part, RANK, way.path, way.query)
+
+    # --- aliases ---
+
+    def _aliased(self, host: Host, way: Way) -> bool:
+        for alias in host.aliases:
+            taken = _takes(alias, way.path)
+            if taken is None:
+                facts = {"directive": alias.directive.name}
+                proofs = (proof_of(alias.directive),)
+                way.part.doubts.append(Doubt("way.not-evaluated", RANK, facts, proofs))
+                continue
+            if not taken:
+                continue
+            self._through(alias, taken, way)
+            return True
+        return False
+
+    def _through(self, alias: Alias, taken: int | Hit, way: Way) -> None:
+        if isinstance(taken, Hit):
+            filename = put_groups(alias.real, taken)
+        else:
+            filename = alias.real + way.path[taken:]
+            way.prefix, way.context_root = alias.fake, alias.real
+        if not filename.startswith("/"):
+            filename = f"{self.server.root.rstrip('/')}/{filename}"
+        filename = _cleaned(filename)
+        proof = proof_of(alias.directive)
+        way.part.code = "way.alias"
+        way.part.facts |= {"path": filename, "alias": alias.fake}
+        way.part.picture.append(Mapped("alias", way.path, filename, proof))
+        way.part.proofs.append(proof)
+        way.filename = filename
+        if alias.scripts:
+            way.handler = proof
+
+    # --- personal sites ---
+
+    def _personal(self, host: Host, way: Way) -> bool:
+        path, part = way.path, way.part
+        settings = host.user_folders
+        if settings.folders is None or not path.startswith("/~"):
+            return False
+        name, slash, rest = path[2:].partition("/")
+        if name in ("", ".", ".."):
+            return False
+        off = settings.off.get(name.lower())
+        if off is None and settings.all_off and name.lower() not in settings.on:
+            off = settings.all_off_line
+        if off is not None:
+            part.picture.append(Mapped("personal-off", path, path, proof_of(off)))
+            part.facts["account"] = name
+            return False
+        for number, pattern in enumerate(settings.folders):
+            last = number == len(settings.folders) - 1
+            if self._candidate(host, way, name, slash + rest, pattern, last):
+                return True
+        return False
+
+    def _candidate(
+        self, host: Host, way: Way, name: str, behind: str, pattern: str, last: bool
+    ) -> bool:
+        line = host.user_folders.folders_line
+        proof = proof_of(line) if line else None
+        proofs = (proof,) if proof else ()
+        absolute = pattern.startswith("/")
+        prefix, star, tail = pattern.partition("*")
+        part, path = way.part, way.path
+        if star:
+            if not absolute and ":" in prefix:
+                return _elsewhere(way, proof, f"{prefix}{name}{behind}")
+            if not absolute:
+                part.doubts.append(Doubt("way.not-evaluated", RANK, {"directive": pattern}, proofs))
+                return False
+            folder = f"{prefix}{name}{tail}"
+        elif absolute:
+            folder = f"{pattern}/{name}"
+        elif ":" in pattern:
+            return _elsewhere(way, proof, f"{pattern}/{name}{behind}")
+        else:
+            account = self.survey.account_by_name.get(name)
+            if account is None and any(gap.what == "accounts" for gap in self.survey.gaps):
+                part.doubts.append(Doubt("way.account-unknown", RANK, {"account": name}, proofs))
+            if account is None:
+                part.picture.append(Mapped("personal-nobody", path, path, proof))
+                return False
+            folder = f"{account.home}/{pattern}"
+        if not last:
+            walk = self.walker.walk(folder) if self.walker else None
+            if walk is None or walk.problem == "unseen":
+                part.doubts.append(Doubt("way.personal-unseen", RANK, {"path": folder}, proofs))
+            elif walk.problem or walk.blocked:
+                part.picture.append(Mapped("personal-missing", path, folder, proof))
+                return False
+        filename = clean(folder).rstrip("/") + behind
+        part.code = "way.personal"
+        part.facts |= {"account": name, "path": filename}
+        part.picture.append(Mapped("personal", path, filename, proof))
+        part.proofs += [proof] if proof else []
+        way.filename, way.prefix, way.context_root = filename, f"/~{name}", clean(folder)
+        return True
+
+
+def _cleaned(path: str) -> str:
+    """A path in its plainest form; a slash at its end stays."""
+    return clean(path).rstrip("/") + ("/" if path.endswith("/") else "")
+
+
+def _takes(entry: Alias | Upstream, path: str) -> int | Hit | None:
+    """How much of the path is taken, or the match; 0: nothing; None: that is not worked out."""
+    if not entry.by_pattern:
+        return alias_length(entry.fake, path)
+    if entry.regex is None:
+        return None
+    try:
+        return entry.regex.search(path) or 0
+    except TooCostly:
+        return None
+
+
+def _elsewhere(way: Way, proof: Proof | None, location: str) -> bool:
+    part = way.part
+    part.code = "way.personal-elsewhere"
+    part.facts["location"] = location
+    part.picture.append(Mapped("personal-elsewhere", way.path, location, proof))
+    part.answer = Answer(302, RANK, REDIRECT, location)
+    return True
 
 
 def personal_folder(pattern: str, name: str, home: str) -> str | None:
@@ -166,61 +352,90 @@ def personal_folder(pattern: str, name: str, home: str) -> str | None:
     return clean(f"{home}/{pattern}") if home.startswith("/") else None
 
 
-def _candidate(
-    survey: Survey,
-    host: Host,
-    walker: Walker | None,
-    path: str,
-    name: str,
-    behind: str,
-    pattern: str,
-    last: bool,
+# --- what the rules of hosts and those of folders have in common ---
+
+
+def not_evaluated(part: Part, what: rewriting.NotEvaluated, rank: Rank) -> None:
+    """Notes that a rule of rewriting was beyond what is worked out."""
+    facts = {"what": what.what}
+    part.doubts.append(Doubt("way.rule-unknown", rank, facts, (proof_of(what.directive),)))
+
+
+def settle(
     part: Part,
-) -> Way | None:
-    line = host.user_folders.folders_line
-    proof = proof_of(line) if line else None
-    absolute = pattern.startswith("/")
-    prefix, star, tail = pattern.partition("*")
-    if star:
-        if not absolute and ":" in prefix:
-            return _elsewhere(part, proof, path, f"{prefix}{name}{behind}")
-        if not absolute:
-            proofs = (proof,) if proof else ()
-            part.doubts.append(Doubt("way.not-evaluated", _RANK, {"directive": pattern}, proofs))
-            return None
-        folder = f"{prefix}{name}{tail}"
-    elif absolute:
-        folder = f"{pattern}/{name}"
-    elif ":" in pattern:
-        return _elsewhere(part, proof, path, f"{pattern}/{name}{behind}")
-    else:
-        account = survey.account_by_name.get(name)
-        if account is None and any(gap.what == "accounts" for gap in survey.gaps):
-            proofs = (proof,) if proof else ()
-            part.doubts.append(Doubt("way.account-unknown", _RANK, {"account": name}, proofs))
-        if account is None:
-            part.picture.append(Mapped("personal-nobody", path, path, proof))
-            return None
-        folder = f"{account.home}/{pattern}"
-    if not last:
-        walk = walker.walk(folder) if walker else None
-        if walk is None or walk.problem == "unseen":
-            doubt = Doubt("way.personal-unseen", _RANK, {"path": folder}, (proof,) if proof else ())
-            part.doubts.append(doubt)
-        elif walk.problem or walk.blocked:
-            part.picture.append(Mapped("personal-missing", path, folder, proof))
-            return None
-    filename = clean(folder).rstrip("/") + behind
-    part.code = "way.personal"
-    part.facts |= {"account": name, "path": filename}
-    part.picture.append(Mapped("personal", path, filename, proof))
-    part.proofs += [proof] if proof else []
-    return Way(part, filename)
+    result: rewriting.Result,
+    subject: rewriting.Subject,
+    asked_with: str | None,
+    rank: Rank,
+) -> bool:
+    """Whether the rules end the request here, with a status or by sending the visitor on."""
+    proofs = tuple(proof for step in result.steps[-1:] if (proof := step.proof) is not None)
+    sent = subject.filename.lower().startswith(("http://", "https://"))
+    leads_away = sent and not result.to_upstream and result.action is rewriting.Action.CHANGED
+    query = subject.args or ""
+    if (result.keeps_escapes or not leads_away) and any(
+        char <= " " or char == "\x7f" for char in query
+    ):
+        part.blocks.append(Block("way.refused", rank, 403, {}, proofs))
+        return True
+    if result.action is rewriting.Action.STATUS:
+        ended(part, result.status, rank, proofs)
+        return True
+    if not leads_away:
+        return False
+    location = rewriting.location_of(result, subject, asked_with)
+    status = result.status if 300 <= result.status < 400 else 302
+    part.code = "way.sent"
+    part.facts |= {"location": location}
+    part.answer = Answer(status, rank, REDIRECT, location)
+    return True
 
 
-def _elsewhere(part: Part, proof: Proof | None, path: str, location: str) -> Way:
-    part.code = "way.personal-elsewhere"
-    part.facts["location"] = location
-    part.picture.append(Mapped("personal-elsewhere", path, location, proof))
-    part.answer = Answer(302, _RANK, "text/html; charset=iso-8859-1", location)
-    return Way(part)
+def ended(part: Part, status: int, rank: Rank, proofs: tuple[Proof, ...]) -> None:
+    """A rule that ends the request with a status."""
+    facts = {"status": str(status)}
+    if status >= 400:
+        code = {403: "way.refused", 410: "way.gone", 500: "way.rules-fail"}.get(
+            status, "way.status"
+        )
+        part.blocks.append(Block(code, rank, status, facts, proofs))
+        return
+    part.code = "way.status"
+    part.facts |= facts
+    if status != 200:
+        part.doubts.append(Doubt("way.status", rank, facts, proofs, only_type=True))
+    part.answer = Answer(status, rank, REDIRECT)
+
+
+def redirected(
+    redirects: list[Redirect],
+    asking: Asking,
+    settings: Settings,
+    part: Part,
+    rank: Rank,
+    path: str,
+    query: str | None,
+) -> bool:
+    """Whether a redirect takes this address."""
+    if not redirects:
+        return False
+    sent = find_redirect(redirects, path, query, own_address(asking, settings))
+    if sent is None:
+        return False
+    if isinstance(sent, Redirect):
+        facts = {"directive": sent.directive.name}
+        part.doubts.append(Doubt("way.redirect", rank, facts, (proof_of(sent.directive),)))
+        return False
+    proof = proof_of(sent.redirect.directive)
+    part.proofs.append(proof)
+    if not 300 <= sent.status < 400:
+        part.picture.append(Mapped("status", path, str(sent.status), proof))
+        ended(part, sent.status, rank, (proof,))
+        return True
+    if sent.location is None:
+        part.doubts.append(Doubt("serve.own-name", rank, {}, (proof,), only_type=True))
+    part.code = "way.sent"
+    part.facts |= {"location": sent.location or ""}
+    part.picture.append(Mapped("sent", path, sent.location or "", proof))
+    part.answer = Answer(sent.status, rank, REDIRECT, sent.location)
+    return True

@@ -125,6 +125,7 @@ def _arrival(now: Situation, address: str) -> Arrival:
         query=request.query,
         client=client,
         signed_in=request.signed_in,
+        headers={name.lower(): value for name, value in request.headers.items()},
     )
 
 

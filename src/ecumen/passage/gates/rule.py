@@ -33,7 +33,19 @@ GATE = Gate(
         ),
         "rule.login-unknown": Words("What comes of signing in is not evaluated."),
         "rule.unknown-test": Words("A rule tests something that the survey cannot tell."),
-        "rule.override-file": Words("The override file {path} is not evaluated yet."),
+        "rule.login-unused": Words(
+            "A way to sign in is set, but no rule asks for it: the engine fails.",
+            "Say who may, beside the kind of sign-in, or take the sign-in out.",
+        ),
+        "rule.override-file": Words("The survey does not hold the override file {path}."),
+        "rule.override-closed": Words(
+            "The web server may not read the override file {path}, and refuses all that is below.",
+            "Let the web server read {path}, or take the file away.",
+        ),
+        "rule.override-refused": Words(
+            "The override file {path} holds something that the engine does not accept: {why}.",
+            "Take the line out of {path}, or allow it in the configuration.",
+        ),
         "rule.pattern-unknown": Words("Whether the pattern {pattern} fits is not evaluated."),
         "rule.not-evaluated": Words("{directive} is not evaluated yet."),
     },

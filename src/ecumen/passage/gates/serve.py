@@ -40,13 +40,31 @@ GATE = Gate(
             "Leave out what stands behind the file.",
         ),
         "serve.handler": Words("The content is made by {handler}; what it answers is not known."),
+        "serve.variant": Words("{path}, whose endings fit, goes out as {type}."),
         "serve.variants": Words(
-            "A file with further endings may be chosen for {name}; not evaluated yet."
+            "Several files could be chosen for {name}; which one is not worked out."
         ),
         "serve.index-elsewhere": Words("The index {name} lies elsewhere; not evaluated yet."),
         "serve.pipe": Words("{path} is a pipe: the request would wait for its other end."),
         "serve.types-unread": Words("The list of content types {path} is not in the survey."),
-        "serve.error-page": Words("For status {status} the site shows {page}; not evaluated yet."),
+        "serve.error-page": Words("For status {status} the site shows {page}; how is not known."),
+        "serve.index-sent": Words("Asked for {index}, the engine sends the visitor on."),
+        "serve.fallback": Words("What stands in for what is missing, {name}, is not worked out."),
+        "serve.fallback-file": Words(
+            "{fallback} stands in for what is missing; it goes out as {type}."
+        ),
+        "serve.fallback-missing": Words(
+            "{path}, which should stand in for what is missing, is missing itself.",
+            "Put {path} there, or take the line out that names it.",
+        ),
+        "serve.status-page": Words("The engine shows its own status page."),
+        "serve.options": Words("The engine says which methods it takes."),
+        "serve.method": Words(
+            "The engine does not take {method} for {path}.", "Ask with GET, HEAD or POST."
+        ),
+        "serve.method-unknown": Words(
+            "The engine does not know the method {method}.", "Ask with GET, HEAD or POST."
+        ),
         "serve.own-name": Words("The name that the site calls itself by is not known."),
     },
 )

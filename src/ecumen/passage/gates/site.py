@@ -49,6 +49,9 @@ GATE = Gate(
         ),
         "site.pattern-unknown": Words("The pattern {pattern} is not evaluated."),
         "site.method": Words("Requests by {method} are not evaluated yet."),
+        "site.bad-method": Words(
+            "The engine refuses requests by {method}.", "Ask with GET, HEAD or POST."
+        ),
         "site.long-line": Words("The engine may refuse a request line of this length."),
         "seal.plain": Words("This site speaks TLS, and plain HTTP to it is not evaluated yet."),
     },

@@ -29,10 +29,40 @@ GATE = Gate(
             "Use a plain slash, or let the engine accept escaped ones.",
         ),
         "way.no-root": Words("No document root is set, and the engine's own is not known."),
-        "way.upstream": Words(
-            "{directive} may hand this request to an upstream; not evaluated yet."
+        "way.rewritten": Words("Rules of rewriting lead {address} to {path}."),
+        "way.upstream": Words("The request is handed to {upstream}."),
+        "way.upstream-answers": Words("What {upstream} answers is not known."),
+        "way.upstream-closed": Words(
+            "Nothing listens at {upstream}, to which this address is handed.",
+            "Start what should answer at {upstream}, or hand the address elsewhere.",
         ),
-        "way.redirect": Words("{directive} may send the visitor on; not evaluated yet."),
+        "way.redirect": Words("Whether {directive} takes this address is not worked out."),
+        "way.sent": Words("The visitor is sent to {location}."),
+        "way.status": Words(
+            "The configuration answers this address with status {status}.",
+            "Take the line out that gives this address a status.",
+        ),
+        "way.refused": Words(
+            "A rule of rewriting refuses this address.",
+            "Leave this address out of the rule that refuses it.",
+        ),
+        "way.gone": Words(
+            "The configuration says that what was here is gone for good.",
+            "Take the line out that says so, if it is back.",
+        ),
+        "way.rules-fail": Words(
+            "The rules of rewriting go round without end on this address.",
+            "End the rules once they have led somewhere.",
+        ),
+        "way.rules-need-links": Words(
+            "Rules of rewriting in {path} need links to be followed, and they are not.",
+            "Have links followed in {path}, at least where owners agree.",
+        ),
+        "way.loops": Words(
+            "The rules of rewriting lead in a circle: the engine gives up after ten laps.",
+            "Leave out of the rules what they themselves lead to.",
+        ),
+        "way.rule-unknown": Words("A rule of rewriting asks for {what}, which is not worked out."),
         "way.not-evaluated": Words("{directive} is not evaluated yet."),
         "way.account-unknown": Words(
             "The survey does not hold all accounts of this server; {account} may be one of them."

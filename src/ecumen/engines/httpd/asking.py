@@ -1,0 +1,228 @@
+"""One question that the server answers: the visitor's own, or one that it asks itself on the way.
+
+Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x"; mod_rewrite, the list of
+server variables.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+from ecumen.engines.httpd.hostname import HostHeader
+from ecumen.engines.httpd.rewriting.run import Subject
+from ecumen.engines.httpd.server import Host, Server
+from ecumen.engines.httpd.settings import Settings
+from ecumen.engines.httpd.uri import Address
+from ecumen.engines.sites import Arrival
+
+
+@dataclass(frozen=True, slots=True)
+class Asking:
+    """address: of this question; query: what stood behind `?`, None without one.
+
+    lap: how often the server has begun anew. by_itself: it looks something up for another question.
+    status: of an error whose page this is, else 200. env: variables set on the way. rewrites: rules
+    are still asked.
+    """
+
+    arrival: Arrival
+    host: Host
+    header: HostHeader
+    address: Address
+    query: str | None
+    method: str
+    implied: tuple[str, ...] = ()
+    lap: int = 0
+    by_itself: bool = False
+    status: int = 200
+    env: Mapping[str, str | None] = field(default_factory=dict)
+    rewrites: bool = True
+    judged: Settings | None = None
+
+    @property
+    def path(self) -> str:
+        return self.address.path
+
+    def again(self, address: Address, query: str | None, **changes: object) -> Asking:
+        """The next lap, with what was set on the way under its later name."""
+        env = {f"REDIRECT_{name}": value for name, value in self.env.items() if value is not None}
+        env["REDIRECT_STATUS"] = str(changes.get("status", self.status))
+        return replace(
+            self,
+            address=address,
+            query=query,
+            lap=self.lap + 1,
+            by_itself=False,
+            env=env,
+            **changes,  # type: ignore[arg-type]
+        )
+
+    def aside(self, address: Address, query: str | None, judged: Settings | None) -> Asking:
+        """A question that the server asks itself, as for an index."""
+        return replace(
+            self, address=address, query=query, by_itself=True, method="GET", judged=judged
+        )
+
+
+# --- the name that a site gives as its own ---
+
+
+def own_name(asking: Asking, settings: Settings) -> str | None:
+    """Where the site's own name stands in for it; None where only a resolver knows it."""
+    named = asking.host.name or _implied_name(asking)
+    if settings.canonical == "on":
+        return named
+    return asking.header.name or named
+
+
+def own_port(asking: Asking, settings: Settings) -> int:
+    """The port that the site gives as its own."""
+    host, arrival = asking.host, asking.arrival
+    physical = arrival.port if settings.physical_port else None
+    # A block without a name takes the port that it is bound to; a name without one has none.
+    bound = host.bindings[0].port if host.bindings else None
+    named = host.name_port if host.name else bound
+    usual = 443 if arrival.sealed else 80
+    if settings.canonical == "on":
+        return named or physical or usual
+    asked = None if asking.by_itself else asking.header.port
+    return asked or physical or named or usual
+
+
+def own_address(asking: Asking, settings: Settings) -> str | None:
+    """Scheme, name and port that the site gives as its own; None where it has no name."""
+    name = own_name(asking, settings)
+    if not name:
+        return None
+    scheme, usual = ("https", 443) if asking.arrival.sealed else ("http", 80)
+    port = own_port(asking, settings)
+    return f"{scheme}://{name}" + ("" if port == usual else f":{port}")
+
+
+def _implied_name(asking: Asking) -> str | None:
+    """What a block without a name calls itself; None where only a resolver knows."""
+    if asking.implied:
+        return asking.implied[0]
+    addresses = [binding.address for binding in asking.host.bindings]
+    if addresses and (addresses[0].startswith("127.") or addresses[0] == "::1"):
+        return "bogus_host_without_reverse_dns"
+    return None
+
+
+def is_ours(asking: Asking, name: str, port: int | None) -> bool:
+    """Whether an address names this very site, so that the engine takes it for a path."""
+    host = asking.host
+    port = (443 if asking.arrival.sealed else 80) if port is None else port
+    for binding in host.bindings:
+        if binding.port in (None, port) and binding.address.lower() == name.lower():
+            return True
+    own = host.name_port if host.name else (host.bindings[0].port if host.bindings else None)
+    if port != (own or 0):
+        return False
+    return name.lower() in {each.lower() for each in (host.name or "", *host.names)}
+
+
+# --- variables that rules may ask for ---
+
+_HEADERS = {
+    "HTTP_USER_AGENT": "user-agent",
+    "HTTP_REFERER": "referer",
+    "HTTP_COOKIE": "cookie",
+    "HTTP_FORWARDED": "forwarded",
+    "HTTP_ACCEPT": "accept",
+    "HTTP_PROXY_CONNECTION": "proxy-connection",
+}
+
+
+class Variables:
+    """What stands for a name in braces. Raises LookupError for what the survey cannot tell."""
+
+    def __init__(self, asking: Asking, settings: Settings, server: Server) -> None:
+        self.asking = asking
+        self.settings = settings
+        self.server = server
+        self.prefix = ""
+        self.context_root: str | None = None
+
+    def __call__(self, name: str, subject: Subject) -> str:
+        upper = name.upper()
+        if len(name) < 4:
+            return ""
+        if upper.startswith("ENV:"):
+            return self._environment(name[4:])
+        if upper.startswith("HTTP:"):
+            return self._header(name[5:].lower())
+        if ":" in name:
+            raise LookupError(name)
+        if upper in _HEADERS:
+            return self._header(_HEADERS[upper])
+        known = self._plain(upper, subject)
+        if known is None:
+            raise LookupError(name)
+        return known
+
+    def _header(self, name: str) -> str:
+        if name == "host":
+            return self.asking.arrival.host or ""
+        if name in ("connection", "content-length", "authorization"):
+            raise LookupError(name)
+        return self.asking.arrival.headers.get(name, "")
+
+    def _environment(self, name: str) -> str:
+        known = self.asking.env.get(name)
+        if known is not None:
+            return known
+        if name in self.server.set_names or name in ("PATH", "HTTPS", "TZ", "HOME"):
+            raise LookupError(name)
+        return ""
+
+    def _plain(self, name: str, subject: Subject) -> str | None:
+        asking, arrival = self.asking, self.asking.arrival
+        match name:
+            case "HTTP_HOST":
+                return self._header("host")
+            case "HTTPS":
+                return "on" if arrival.sealed else "off"
+            case "REQUEST_SCHEME":
+                return "https" if arrival.sealed else "http"
+            case "REQUEST_URI":
+                return subject.uri
+            case "REQUEST_FILENAME" | "SCRIPT_FILENAME":
+                return subject.filename
+            case "PATH_INFO":
+                return subject.path_info
+            case "QUERY_STRING":
+                return subject.args or ""
+            case "REQUEST_METHOD":
+                return asking.method
+            case "REMOTE_ADDR" | "CONN_REMOTE_ADDR":
+                if arrival.client is None:
+                    raise LookupError(name)
+                return arrival.client
+            case "SERVER_ADDR":
+                return arrival.address
+            case "SERVER_NAME":
+                return own_name(asking, self.settings)
+            case "SERVER_PORT":
+                return str(own_port(asking, self.settings))
+            case "SERVER_PROTOCOL":
+                return "HTTP/1.1"
+            case "DOCUMENT_ROOT":
+                return asking.host.root
+            case "CONTEXT_PREFIX":
+                return self.prefix
+            case "CONTEXT_DOCUMENT_ROOT":
+                return self.context_root or asking.host.root
+            case "THE_REQUEST":
+                query = "" if arrival.query is None else f"?{arrival.query}"
+                return f"{arrival.method} {arrival.path}{query} HTTP/1.1"
+            case "IS_SUBREQ":
+                return "true" if asking.by_itself else "false"
+            case "IPV6":
+                return "on" if arrival.client and ":" in arrival.client else "off"
+            case "REMOTE_USER" | "AUTH_TYPE" if not arrival.signed_in:
+                return ""
+        # Words that the server does not know stand for nothing.
+        known_length = {4, 5, 8, 9, 10, 11, 12, 13, 14, 15, 16, 21}
+        return None if len(name) in known_length else ""

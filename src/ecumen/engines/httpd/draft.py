@@ -1,0 +1,433 @@
+"""The directives of one section, gathered into settings.
+
+Source: httpd 2.4, "Directive Index"; measured.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+from ecumen.engines.httpd.access import Scoped, access_of, is_access
+from ecumen.engines.httpd.catalogue import leaves_answer
+from ecumen.engines.httpd.compat import Compat, is_compat, with_line
+from ecumen.engines.httpd.lexer import words
+from ecumen.engines.httpd.methods import Limited, limited_by
+from ecumen.engines.httpd.redirects import Redirect, RedirectError, read_redirect
+from ecumen.engines.httpd.rewriting.rules import (
+    OPTIONS,
+    Condition,
+    Rewriting,
+    RuleError,
+    read_condition,
+    read_rule,
+)
+from ecumen.engines.httpd.settings import (
+    Choice,
+    Ending,
+    FileSection,
+    Opt,
+    Options,
+    Override,
+    Settings,
+)
+from ecumen.engines.tree import Directive, Place
+
+_OPTION_WORDS = {
+    "indexes": Opt.INDEXES,
+    "includes": Opt.INCLUDES | Opt.INCLUDES_EXEC,
+    "includesnoexec": Opt.INCLUDES,
+    "followsymlinks": Opt.FOLLOW,
+    "symlinksifownermatch": Opt.OWNER_MATCH,
+    "execcgi": Opt.EXEC,
+    "multiviews": Opt.MULTI,
+    "none": Opt.NONE,
+    "all": Opt.INDEXES | Opt.INCLUDES | Opt.INCLUDES_EXEC | Opt.FOLLOW | Opt.EXEC,
+}
+
+
+class Draft:
+    """Gathers the directives of one section.
+
+    folder: None for a host, or the server as a whole. refused: what the server would not accept,
+    and why.
+    """
+
+    def __init__(self, folder: str | None = None, *, rewrites: bool = True) -> None:
+        self.folder = folder
+        self.rewrites = rewrites
+        self.values: dict[str, object] = {}
+        self.rewriting: Rewriting | None = None
+        self.conditions: list[Condition] = []
+        self.compat: Compat | None = None
+        self.redirects: list[Redirect] = []
+        self.refused: list[tuple[Directive, str]] = []
+        self.endings: dict[str, Ending] = {}
+        self.errors: dict[int, Directive] = {}
+        self.files: list[FileSection] = []
+        self.access: list[Scoped] = []
+        self.unread: list[Directive] = []
+
+    def all(self, directives: Sequence[Directive]) -> None:
+        """Takes all directives of a section."""
+        for directive in flat(directives):
+            if not self.take(directive) and not leaves_answer(directive.name.lower()):
+                self.unread.append(directive)
+
+    def take(self, directive: Directive, limited: Limited | None = None) -> bool:
+        """Takes a directive that holds per folder. False: it is none."""
+        name = directive.name.lower()
+        if is_access(name):
+            self.access.append((directive, limited))
+        elif is_compat(name):
+            self._compat(directive, limited)
+        elif name in ("<limit", "<limitexcept"):
+            self._limit(directive, limited)
+        elif name in ("<files", "<filesmatch"):
+            self._files(directive, name == "<filesmatch")
+        elif name in _TAKERS:
+            _TAKERS[name](self, directive, words(directive.text))
+        else:
+            return False
+        return True
+
+    def _compat(self, directive: Directive, limited: Limited | None) -> None:
+        more = with_line(self.compat or Compat(), directive, limited)
+        if more is None:
+            self.refused.append((directive, "its arguments are not accepted"))
+        else:
+            self.compat = more
+
+    def _limit(self, directive: Directive, outer: Limited | None) -> None:
+        limited = limited_by(directive)
+        if limited is None or outer is not None:
+            self.unread.append(directive)
+            return
+        for child in flat(directive.children or ()):
+            if not self.take(child, limited) and not leaves_answer(child.name.lower()):
+                self.unread.append(child)
+
+    def settings(self) -> Settings:
+        values = dict(self.values)
+        if self.rewriting is not None:
+            values["rewriting"] = self.rewriting
+        if self.compat is not None:
+            values["compat"] = self.compat
+        if self.access:
+            values["access"] = access_of(self.access)
+        return Settings(
+            **values,  # type: ignore[arg-type]
+            endings=self.endings,
+            error_pages=self.errors,
+            redirects=tuple(self.redirects),
+            files=tuple(self.files),
+            unread=(*self.unread, *(directive for directive, _ in self.refused)),
+        )
+
+    def _files(self, directive: Directive, regex: bool) -> None:
+        given = words(directive.text)
+        if given and given[0] == "~":
+            regex, given = True, given[1:]
+        if not given:
+            self.unread.append(directive)
+            return
+        inner = section_settings(directive.children or (), self.folder or "", rewrites=False)
+        self.files.append(FileSection(given[0], regex, directive, inner))
+
+    def options(self, directive: Directive, given: list[str]) -> None:
+        before = self.values.get("options")
+        now = before if isinstance(before, Options) else Options()
+        bits, whole, added, removed = now.bits, now.given, now.added, now.removed
+        first = True
+        for word in given:
+            sign = word[0] if word[0] in "+-" else ""
+            option = _OPTION_WORDS.get(word.lstrip("+-").lower() if sign else word.lower())
+            if option is None:
+                self.refused.append((directive, f"Illegal option {word}"))
+                return
+            if not sign and first:
+                bits, whole, first = Opt.NONE, True, False
+            if sign == "-":
+                removed, added, bits = removed | option, added & ~option, bits & ~option
+            elif sign == "+":
+                added, removed, bits = added | option, removed & ~option, bits | option
+            else:
+                bits |= option
+        self.values["options"] = Options(
+            bits, whole, added, removed, directive.place, directive.quoted
+        )
+
+    def error_page(self, directive: Directive, given: list[str]) -> None:
+        if given and given[0].isdigit():
+            self.errors[int(given[0])] = directive
+        else:
+            self.unread.append(directive)
+
+    def index(self, directive: Directive, given: list[str]) -> None:
+        before = self.values.get("index")
+        names = before if isinstance(before, tuple) else ()
+        alone = len(given) == 1 and given[0].lower() == "disabled"
+        self.values["index"] = () if alone else (*names, *given)
+        self.values["index_place"] = directive.place
+
+    # --- rewriting ---
+
+    def _rewriting(self) -> Rewriting:
+        if self.rewriting is None:
+            folder = self.folder
+            self.rewriting = Rewriting(folder=folder and folder.rstrip("/") + "/")
+        return self.rewriting
+
+    def engine(self, directive: Directive, given: list[str]) -> None:
+        word = given[0].lower() if len(given) == 1 else ""
+        if word not in ("on", "off"):
+            self.refused.append((directive, "RewriteEngine must be On or Off"))
+            return
+        self.rewriting = self._rewriting().with_(on=word == "on")
+
+    def rewrite_options(self, directive: Directive, given: list[str]) -> None:
+        now = self._rewriting()
+        options = {word.lower() for word in given if not word.lower().startswith("maxredirects=")}
+        if not options <= OPTIONS:
+            self.refused.append((directive, "RewriteOptions: unknown option"))
+            return
+        self.rewriting = now.with_(options=(now.options or frozenset()) | options)
+
+    def base(self, directive: Directive, given: list[str]) -> None:
+        if len(given) != 1 or not given[0].startswith("/") or self.folder is None:
+            self.refused.append((directive, "RewriteBase: argument is not a valid URL"))
+            return
+        self.rewriting = self._rewriting().with_(base=given[0])
+
+    def condition(self, directive: Directive, given: list[str]) -> None:
+        self._rewriting()
+        try:
+            self.conditions.append(read_condition(directive))
+        except RuleError as error:
+            self.refused.append((directive, f"RewriteCond: {error}"))
+
+    def rule(self, directive: Directive, given: list[str]) -> None:
+        now = self._rewriting()
+        if not self.rewrites or (self.folder and any(c in self.folder for c in "*?[")):
+            self.unread.append(directive)
+        try:
+            rule = read_rule(directive, tuple(self.conditions))
+        except RuleError as error:
+            self.refused.append((directive, f"RewriteRule: {error}"))
+            return
+        self.conditions = []
+        self.rewriting = now.with_(rules=(*now.rules, rule))
+
+    # --- redirects ---
+
+    def redirect(self, directive: Directive, given: list[str]) -> None:
+        try:
+            redirect = read_redirect(directive, self.folder is not None)
+        except RedirectError as error:
+            self.refused.append((directive, str(error)))
+            return
+        if redirect.fake is None:
+            self.values["redirect"] = redirect
+        else:
+            self.redirects.append(redirect)
+
+    # --- what override files may say ---
+
+    def override(self, directive: Directive, given: list[str]) -> None:
+        classes: set[str] = set()
+        options: Opt | None = None
+        nonfatal: set[str] = set()
+        for word in given:
+            key, _, value = word.lower().partition("=")
+            if key in _CLASSES:
+                classes.add(key)
+                if key == "options" and value:
+                    options = _options_of(value)
+            elif key == "nonfatal":
+                nonfatal |= {"override", "unknown"} if value == "all" else {value}
+            elif key == "none":
+                classes, nonfatal = set(), set()
+            elif key == "all":
+                classes, nonfatal = set(_CLASSES), set()
+            else:
+                self.refused.append((directive, f"Illegal override option {word}"))
+                return
+        self.values["override"] = Override(
+            frozenset(classes), options, frozenset(nonfatal), directive.place, directive.quoted
+        )
+
+    def override_list(self, directive: Directive, given: list[str]) -> None:
+        names = frozenset(word.lower() for word in given)
+        self.values["override_list"] = names - {"none"}
+
+    def trailing(self, directive: Directive, given: list[str]) -> None:
+        word = given[0].lower() if len(given) == 1 else ""
+        if word not in ("on", "off", "default"):
+            self.refused.append((directive, "AcceptPathInfo must be set to on, off or default"))
+            return
+        self.values["path_info"] = word
+
+    def listing(self, directive: Directive, given: list[str]) -> None:
+        for word in given:
+            key, equals, value = word.partition("=")
+            if equals and key.lower() == "type":
+                self.values["listing_type"] = value
+            elif equals and key.lower() == "charset":
+                self.values["listing_charset"] = value
+
+    def header(self, directive: Directive, given: list[str]) -> None:
+        """Response headers matter only where they are ours to predict."""
+        text = directive.text.lower()
+        if "content-type" in text or "location" in text or "expr=" in text:
+            self.unread.append(directive)
+
+    def ending(self, attribute: str, directive: Directive, given: list[str]) -> None:
+        if len(given) < 2:
+            self.unread.append(directive)
+            return
+        # Types, languages and the rest are compared in lower case.
+        value = given[0] if attribute == "handler" else given[0].lower()
+        for name in given[1:]:
+            self._note(name, attribute, value, directive.place)
+
+    def no_ending(self, attribute: str, directive: Directive, given: list[str]) -> None:
+        for name in given:
+            self._note(name, attribute, "", directive.place)
+
+    def _note(self, name: str, attribute: str, value: str, place: Place) -> None:
+        key = name.removeprefix(".").lower()
+        before = self.endings.get(key, Ending())
+        self.endings[key] = replace(before, **{attribute: value, "place": place})  # type: ignore[arg-type]
+
+
+_CLASSES = ("authconfig", "fileinfo", "indexes", "limit", "options")
+
+
+def _options_of(text: str) -> Opt:
+    bits = Opt.NONE
+    for word in re.split(r",", text):
+        bits |= _OPTION_WORDS.get(word.lower(), Opt.NONE)
+    return bits
+
+
+_Taker = Callable[[Draft, Directive, list[str]], None]
+
+
+def _choice(attribute: str) -> _Taker:
+    def take(draft: Draft, directive: Directive, given: list[str]) -> None:
+        value = " ".join(given)
+        draft.values[attribute] = Choice(value, directive.place, directive.quoted)
+
+    return take
+
+
+def _lowered(attribute: str) -> _Taker:
+    def take(draft: Draft, directive: Directive, given: list[str]) -> None:
+        value = " ".join(given).lower()
+        draft.values[attribute] = Choice(value, directive.place, directive.quoted)
+
+    return take
+
+
+def _flag(attribute: str) -> _Taker:
+    def take(draft: Draft, directive: Directive, given: list[str]) -> None:
+        word = given[0].lower() if given else ""
+        if word not in ("on", "off"):
+            draft.refused.append((directive, f"{directive.name} must be On or Off"))
+            return
+        draft.values[attribute] = word == "on"
+
+    return take
+
+
+def _canonical(draft: Draft, directive: Directive, given: list[str]) -> None:
+    word = given[0].lower() if given else ""
+    if word not in ("on", "off"):
+        draft.unread.append(directive)
+        return
+    draft.values["canonical"] = word
+
+
+def _ending(attribute: str) -> _Taker:
+    return lambda draft, directive, given: draft.ending(attribute, directive, given)
+
+
+def _no_ending(attribute: str) -> _Taker:
+    return lambda draft, directive, given: draft.no_ending(attribute, directive, given)
+
+
+_TAKERS: dict[str, _Taker] = {
+    "options": Draft.options,
+    "allowoverride": Draft.override,
+    "allowoverridelist": Draft.override_list,
+    "rewriteengine": Draft.engine,
+    "rewriteoptions": Draft.rewrite_options,
+    "rewritebase": Draft.base,
+    "rewritecond": Draft.condition,
+    "rewriterule": Draft.rule,
+    "redirect": Draft.redirect,
+    "redirecttemp": Draft.redirect,
+    "redirectpermanent": Draft.redirect,
+    "redirectmatch": Draft.redirect,
+    "acceptpathinfo": Draft.trailing,
+    "fallbackresource": _choice("fallback"),
+    "directoryindex": Draft.index,
+    "directoryslash": _flag("slash"),
+    "sethandler": _choice("handler"),
+    "forcetype": _lowered("forced_type"),
+    "adddefaultcharset": _choice("default_charset"),
+    "usecanonicalname": _canonical,
+    "usecanonicalphysicalport": _flag("physical_port"),
+    "indexoptions": Draft.listing,
+    "errordocument": Draft.error_page,
+    "header": Draft.header,
+    "authtype": _choice("auth_type"),
+    "authname": _choice("auth_name"),
+    "addtype": _ending("type"),
+    "addcharset": _ending("charset"),
+    "addlanguage": _ending("language"),
+    "addencoding": _ending("encoding"),
+    "addhandler": _ending("handler"),
+    "addoutputfilter": _ending("filter"),
+    "addinputfilter": _ending("filter"),
+    "removetype": _no_ending("type"),
+    "removecharset": _no_ending("charset"),
+    "removelanguage": _no_ending("language"),
+    "removeencoding": _no_ending("encoding"),
+    "removehandler": _no_ending("handler"),
+}
+
+
+def flat(directives: Sequence[Directive]) -> list[Directive]:
+    """Directives with the conditional sections that hold opened up.
+
+    A conditional section of which that cannot be told stays as it is.
+    """
+    found: list[Directive] = []
+    for directive in directives:
+        conditional = directive.name.lower() in CONDITIONAL
+        if conditional and directive.taken is False:
+            continue
+        if conditional and directive.taken:
+            found += flat(directive.children or ())
+        else:
+            found.append(directive)
+    return found
+
+
+CONDITIONAL = frozenset(
+    ("<ifmodule", "<ifdefine", "<iffile", "<ifversion", "<ifdirective", "<ifsection")
+)
+
+
+def section_settings(
+    directives: Sequence[Directive], folder: str | None = None, *, rewrites: bool = True
+) -> Settings:
+    """The settings of one section. What is not evaluated is kept in `unread`.
+
+    folder: of a section on a folder. rewrites: False where rules of rewriting have no folder.
+    """
+    draft = Draft(folder, rewrites=rewrites)
+    draft.all(directives)
+    return draft.settings()

@@ -1,0 +1,280 @@
+"""Laps: the server begins anew with another address, after rewriting in a folder or for the page of
+an error, until something goes out.
+
+Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x", core ("ErrorDocument",
+"LimitInternalRecursion"); measured.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from ecumen.engines.httpd.asking import Asking
+from ecumen.engines.httpd.lexer import words
+from ecumen.engines.httpd.overrides import OverrideReader
+from ecumen.engines.httpd.phases import Looked, Phases
+from ecumen.engines.httpd.server import Server
+from ecumen.engines.httpd.serving import Serving, share
+from ecumen.engines.httpd.settings import EMPTY, Settings
+from ecumen.engines.httpd.targets import Target, Targets
+from ecumen.engines.httpd.uri import Address, read_path
+from ecumen.engines.httpd.way import REDIRECT, Ways
+from ecumen.engines.sites import (
+    Answer,
+    Block,
+    Doubt,
+    Handling,
+    Part,
+    Phase,
+    Proof,
+    Rank,
+    proof_of,
+)
+from ecumen.engines.tree import Directive
+from ecumen.engines.upstreams import is_closed
+from ecumen.rights import Walker
+from ecumen.survey import Survey
+
+MOST_LAPS = 10  # "LimitInternalRecursion"
+
+
+@dataclass(slots=True)
+class _Lap:
+    """What one lap found. looked: the question that it ended with."""
+
+    handling: Handling
+    first: Looked
+    looked: Looked | None
+
+
+class Laps:
+    """The laps of one server."""
+
+    def __init__(self, survey: Survey, server: Server, walker: Walker | None) -> None:
+        self.survey = survey
+        self.server = server
+        self.walker = walker
+        if walker is not None:
+            ways = Ways(survey, server, walker)
+            targets = Targets(walker, OverrideReader(server.reader))
+            self.phases = Phases(server, ways, targets)
+
+    def run(self, asking: Asking, handling: Handling) -> None:
+        """Follows a question to its end; what is found goes into `handling`."""
+        if self.walker is None:
+            name = self.server.user or ""
+            doubt = Doubt("ladder.no-worker", Rank(Phase.WALK), {"worker": name})
+            handling.ladder.doubts.append(doubt)
+            for part in (handling.rule, handling.ladder, handling.serve):
+                part.code = "passage.not-reached"
+            return
+        laps: list[_Lap] = []
+        begun = asking.lap
+        while True:
+            lap = self._lap(asking)
+            laps.append(lap)
+            _merge(handling, lap.handling, asking.lap, first=asking.lap == begun)
+            looked = lap.looked
+            if looked is None or looked.goes_on is None:
+                break
+            if asking.lap - begun >= MOST_LAPS:
+                rank = Rank(Phase.RULES, 2).on_lap(asking.lap)
+                handling.way.blocks.append(Block("way.loops", rank, 500, {}))
+                break
+            asking = _next(looked)
+        if asking.status == 200:
+            self._error_page(handling, laps)
+
+    # --- one lap ---
+
+    def _lap(self, asking: Asking) -> _Lap:
+        looked = self.phases.look(asking)
+        empty = Handling(
+            "", asking.host.place, Part(""), looked.part, Part("rule.open"), Part("ladder.clear"),
+            Part("serve.file"), Part(""),
+        )  # fmt: skip
+        handling = empty
+        share(handling, [], looked.doubts)
+        if looked.target is None:
+            for part in (handling.rule, handling.ladder, handling.serve):
+                part.code = "passage.not-reached"
+            return _Lap(handling, looked, None)
+        target = looked.target
+        handling.rule.picture = list(target.lines)
+        handling.rule.proofs = [
+            line for rule in target.lines if rule.effective for line in rule.lines
+        ]
+        handling.rule.code = "rule.open" if target.settings.access is None else "rule.granted"
+        share(handling, target.blocks, target.doubts)
+        handling.ladder.picture = list(target.walked.rungs)
+        if looked.way.upstream is not None:
+            self._upstream(handling, looked)
+            return _Lap(handling, looked, None)
+        entry = target.walked.entry
+        handling.file = target.walked.path if entry is not None else None
+        serving = Serving(self.phases, handling, looked, target)
+        serving.decide()
+        return _Lap(handling, looked, serving.goes_on)
+
+    def _upstream(self, handling: Handling, looked: Looked) -> None:
+        url = looked.way.upstream or ""
+        handling.upstream = url
+        handling.way.code = "way.upstream"
+        handling.way.facts |= {"upstream": url}
+        for part in (handling.ladder, handling.serve):
+            part.code = "passage.not-reached"
+        rank = Rank(Phase.CONTENT)
+        facts = {"upstream": url}
+        proofs = tuple(handling.way.proofs[-1:])
+        if self._reaches_nobody(url):
+            handling.way.blocks.append(Block("way.upstream-closed", rank, 503, facts, proofs))
+            return
+        handling.way.doubts.append(Doubt("way.upstream-answers", rank, facts, proofs))
+
+    def _reaches_nobody(self, url: str) -> bool:
+        """Whether nothing listens at an upstream of this very machine, by the survey."""
+        scheme = url.removeprefix("proxy:").partition("://")[0].lower()
+        module = {"http": "proxy_http_module", "fcgi": "proxy_fcgi_module"}.get(scheme, "")
+        if module not in self.server.reader.modules:
+            return False
+        return is_closed(self.survey, url.removeprefix("proxy:"))
+
+    # --- pages of errors ---
+
+    def _error_page(self, handling: Handling, laps: list[_Lap]) -> None:
+        """What goes out in place of the server's own page for the error that comes first."""
+        parts = (handling.site, handling.way, handling.rule, handling.ladder, handling.serve)
+        found = [
+            (block.rank, n, part, block) for n, part in enumerate(parts) for block in part.blocks
+        ]
+        if not found:
+            return
+        rank, _, part, block = min(found, key=lambda item: (item[0], item[1]))
+        lap = next((lap for lap in laps if lap.first.asking.lap == rank.lap), laps[-1])
+        directive = _settings_at(lap, rank).error_pages.get(block.status or 0)
+        page = "".join(words(directive.text)[1:2]) if directive is not None else ""
+        if directive is None or " " in page or page.lower() == "default":
+            return
+        proof = proof_of(directive)
+        if "%{" in page:
+            self._unknown_page(handling, block, page, proof)
+        elif "://" in page:
+            if block.status != 401:
+                shown = Answer(302, rank, REDIRECT, page)
+                _replace(part, block, replace(block, page=shown))
+        elif page.startswith("/"):
+            self._local_page(handling, part, block, page, lap, directive)
+
+    def _unknown_page(self, handling: Handling, block: Block, page: str, proof: Proof) -> None:
+        facts = {"status": str(block.status), "page": page}
+        doubt = Doubt("serve.error-page", block.rank, facts, (proof,), only_type=True)
+        handling.serve.doubts.append(doubt)
+
+    def _local_page(
+        self,
+        handling: Handling,
+        part: Part,
+        block: Block,
+        page: str,
+        lap: _Lap,
+        directive: Directive,
+    ) -> None:
+        path, mark, query = page.partition("?")
+        asking = lap.first.asking.again(
+            read_path(path),
+            query if mark else None,
+            status=block.status or 500,
+            method="GET",
+            judged=_judged(lap, block.rank),
+        )
+        inner = Handling(
+            "", asking.host.place, Part(""), Part("way.root"), Part("rule.open"),
+            Part("ladder.clear"), Part("serve.file"), Part(""),
+        )  # fmt: skip
+        self.run(asking, inner)
+        parts = (inner.way, inner.rule, inner.ladder, inner.serve)
+        first_block = min((b.rank for p in parts for b in p.blocks), default=None)
+        doubts = [d for p in parts for d in p.doubts]
+        answer = next((p.answer for p in reversed(parts) if p.answer is not None), None)
+        ends = min((r for r in (first_block, answer.rank if answer else None) if r), default=None)
+        if ends is None or any(d.rank <= ends for d in doubts):
+            self._unknown_page(handling, block, page, proof_of(directive))
+            return
+        if first_block is not None and (answer is None or first_block <= answer.rank):
+            return
+        if answer is not None and answer.status == 200:
+            shown = Answer(block.status or 500, block.rank, answer.content_type)
+            _replace(part, block, replace(block, page=shown))
+
+
+def _judged(lap: _Lap, rank: Rank) -> Settings | None:
+    """The settings of a request that came as far as being judged."""
+    target = lap.first.target
+    return target.settings if target is not None and rank.within >= Phase.ACCESS else None
+
+
+def _settings_at(lap: _Lap, rank: Rank) -> Settings:
+    """The settings that the server holds by the time of this rank."""
+    host = lap.first.asking.host.settings
+    if rank.within in (Phase.MAPPING,):
+        return lap.first.before
+    target: Target | None = lap.first.target
+    if rank.within > Phase.WALK and target is not None:
+        return target.settings
+    return host if rank.within != Phase.REACH else EMPTY
+
+
+def _replace(part: Part, block: Block, by: Block) -> None:
+    part.blocks = [by if each is block else each for each in part.blocks]
+
+
+def _next(looked: Looked) -> Asking:
+    """The question with which the server begins anew."""
+    path = (looked.goes_on or "").partition("#")[0]
+    path, mark, query = path.partition("?")
+    if not mark and looked.way.query is not None:
+        mark, query = "?", looked.way.query
+    address = read_path(path) if path.startswith("/") else Address(path, 400, "way.bad-path")
+    asking = replace(looked.asking, env=looked.way.env or looked.asking.env)
+    rewrites = looked.asking.rewrites and not looked.way.ended
+    judged = looked.target.settings if looked.target is not None else None
+    return asking.again(address, query if mark else None, rewrites=rewrites, judged=judged)
+
+
+def _merge(handling: Handling, lap: Handling, number: int, *, first: bool) -> None:
+    """The parts of a lap beside those of the laps before it; what stopped those is listed once."""
+    known = {
+        (b.code, b.facts.get("path"), b.proofs)
+        for part in (handling.way, handling.rule, handling.ladder, handling.serve)
+        for b in part.blocks
+    }
+    handling.way = _whole_way(handling.way, lap.way, first)
+    for name in ("way", "rule", "ladder", "serve"):
+        part: Part = getattr(lap, name)
+        whole: Part = handling.way if name == "way" else part
+        earlier: Part = getattr(handling, name) if name != "way" else handling.way
+        blocks = [
+            replace(b, rank=b.rank.on_lap(number))
+            for b in part.blocks
+            if first or (b.code, b.facts.get("path"), b.proofs) not in known
+        ]
+        doubts = [replace(d, rank=d.rank.on_lap(number)) for d in part.doubts]
+        whole.blocks = earlier.blocks + blocks
+        whole.doubts = earlier.doubts + doubts
+        if part.answer is not None:
+            whole.answer = replace(part.answer, rank=part.answer.rank.on_lap(number))
+        setattr(handling, name, whole)
+    handling.file, handling.upstream = lap.file, lap.upstream
+
+
+def _whole_way(before: Part, lap: Part, first: bool) -> Part:
+    """The way of all laps so far. Blocks and doubts are added by the caller."""
+    whole = Part(lap.code, dict(lap.facts), list(lap.proofs), list(lap.picture))
+    whole.blocks, whole.doubts = list(before.blocks), list(before.doubts)
+    if not first:
+        whole.picture = before.picture + whole.picture
+        whole.proofs = before.proofs + whole.proofs
+        whole.facts = {**lap.facts, "address": before.facts.get("address", "")}
+        if lap.code in ("way.root", "way.alias", "way.personal"):
+            whole.code = "way.rewritten"
+    return whole

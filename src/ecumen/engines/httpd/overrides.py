@@ -1,0 +1,213 @@
+"""Per-folder override files: what one says, or why the server fails on it.
+
+Source: httpd 2.4, ".htaccess files", core ("AllowOverride", "AllowOverrideList"); measured. Which
+directives there are, and what each needs, is the table `directives.tsv`, as the server tells it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from functools import cache
+from importlib import resources
+
+from ecumen.engines.httpd.access import access_fault
+from ecumen.engines.httpd.draft import CONDITIONAL, Draft
+from ecumen.engines.httpd.lexer import words
+from ecumen.engines.httpd.modules import OWN
+from ecumen.engines.httpd.reader import Reader
+from ecumen.engines.httpd.settings import Opt, Options, Override, Settings
+from ecumen.engines.tree import Directive, Place
+
+# Sections in which one may stand whose own lines are allowed by the class of their section.
+_SECTIONS = frozenset(
+    ("<files", "<filesmatch", "<limit", "<limitexcept", "<if", "<elseif", "<else")
+)
+
+
+MANY = 1000
+# How many arguments the lines take that are met in override files; others are not counted.
+_ARGUMENTS: dict[str, tuple[int, int]] = {
+    **dict.fromkeys(
+        """
+        acceptpathinfo adddefaultcharset authname authtype authuserfile authgroupfile defaulttype
+        directoryslash expiresactive expiresdefault fallbackresource forcetype languagepriority
+        limitrequestbody order rewritebase rewriteengine satisfy serversignature sethandler
+        authmerging headername readmename defaultlanguage contentdigest xbithack checkspelling
+        """.split(),
+        (1, 1),
+    ),
+    **dict.fromkeys(("errordocument", "expiresbytype", "addfilter"), (2, 2)),
+    **dict.fromkeys(
+        """
+        addtype addhandler addlanguage addcharset addencoding addoutputfilter addinputfilter
+        addoutputfilterbytype adddescription addicon
+        """.split(),
+        (2, MANY),
+    ),
+    **dict.fromkeys(
+        """
+        removetype removehandler removelanguage removecharset removeencoding
+        indexignore passenv unsetenv rewriteoptions authbasicprovider
+        """.split(),
+        (1, MANY),
+    ),
+    "languagepriority": (1, MANY),
+    "setenv": (1, 2),
+    "header": (2, MANY),
+    "setenvif": (3, MANY),
+    "setenvifnocase": (3, MANY),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Overriding:
+    """One override file as it is read under what is allowed.
+
+    fault: where and why the server fails on it. doubts: lines of which that is not known.
+    """
+
+    path: str
+    settings: Settings
+    fault: tuple[Place, str] | None = None
+    doubts: tuple[Directive, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Known:
+    module: str
+    needs: frozenset[str]
+
+
+@cache
+def known_directives() -> Mapping[str, _Known]:
+    """By name in lower case. needs: `-` for never in an override file, or `any`, or classes."""
+    table = resources.files("ecumen.engines.httpd").joinpath("directives.tsv").read_text()
+    rows = (line.split("\t") for line in table.splitlines())
+    return {name: _Known(module, frozenset(needs.split(","))) for name, module, needs in rows}
+
+
+class OverrideReader:
+    """Reads override files for one server; each once for each set of what is allowed."""
+
+    def __init__(self, reader: Reader) -> None:
+        self.reader = reader
+        self._read: dict[tuple[str, Override | None, frozenset[str] | None], Overriding | None] = {}
+
+    def read(
+        self, path: str, physical: str, override: Override | None, names: frozenset[str] | None
+    ) -> Overriding | None:
+        """path: as the folder was asked for. None: the survey does not hold the text."""
+        key = (path, override, names)
+        if key not in self._read:
+            text = self.reader.source.read(physical)
+            self._read[key] = None if text is None else self._parsed(path, text, override, names)
+        return self._read[key]
+
+    def _parsed(
+        self, path: str, text: bytes, override: Override | None, names: frozenset[str] | None
+    ) -> Overriding:
+        folder = path.rpartition("/")[0] or "/"
+        tree = self.reader.fragment(path, text)
+        if tree.mistakes:
+            mistake = tree.mistakes[0]
+            return Overriding(path, Settings(), (mistake.place, mistake.message))
+        allowed = override or Override(frozenset())
+        judge = _Judge(self.reader.modules, allowed, names or frozenset())
+        draft = Draft(folder)
+        doubts: list[Directive] = []
+        for directive in _opened(tree.directives, doubts):
+            verdict = judge.verdict(directive)
+            if verdict == "":
+                draft.all((directive,))
+            elif verdict is None:
+                doubts.append(directive)
+            elif verdict != "passed over":
+                return Overriding(path, Settings(), (directive.place, verdict), tuple(doubts))
+            if draft.refused:
+                at, why = draft.refused[0]
+                return Overriding(path, Settings(), (at.place, why), tuple(doubts))
+        settings = draft.settings()
+        fault = access_fault(settings.access, self.reader.modules) if settings.access else None
+        if fault is not None:
+            return Overriding(path, Settings(), (fault[0].place, fault[1]), tuple(doubts))
+        return Overriding(path, settings, None, tuple(doubts))
+
+
+def _opened(directives: tuple[Directive, ...], doubts: list[Directive]) -> Iterator[Directive]:
+    for directive in directives:
+        if directive.name.lower() in CONDITIONAL:
+            if directive.taken is None:
+                doubts.append(directive)
+            if directive.taken:
+                yield from _opened(directive.children or (), doubts)
+        else:
+            yield directive
+
+
+class _Judge:
+    """Whether an override file may hold a line."""
+
+    def __init__(self, modules: set[str], allowed: Override, names: frozenset[str]) -> None:
+        self.modules = modules
+        self.allowed = allowed
+        self.names = names
+        self.others = not modules <= OWN
+
+    def verdict(self, directive: Directive) -> str | None:
+        """ "" where it may; `passed over`; None where that is not known; else why it may not."""
+        name = directive.name.lower()
+        known = known_directives().get(name)
+        shown = directive.name
+        if known is None or (known.module not in self.modules and not _built_in(known.module)):
+            if known is None and (self.others or name.startswith("php_")):
+                return None
+            if "unknown" in self.allowed.nonfatal:
+                return "passed over"
+            return (
+                f"Invalid command '{shown}', perhaps misspelled or defined by a module "
+                "not included in the server configuration"
+            )
+        classes = self.allowed.classes
+        fits = bool(classes) if known.needs == {"any"} else bool(known.needs & classes)
+        if not fits and name.lstrip("<") not in self.names and name not in self.names:
+            if "override" in self.allowed.nonfatal:
+                return "passed over"
+            return f"{shown.lstrip('<')} not allowed here"
+        least, most = _ARGUMENTS.get(name, (0, MANY))
+        if not least <= len(words(directive.text)) <= most:
+            return f"{shown} takes other arguments"
+        if name == "options":
+            return self._options(directive)
+        return self._inside(directive)
+
+    def _options(self, directive: Directive) -> str | None:
+        if self.allowed.options is None:
+            return ""
+        draft = Draft()
+        draft.take(directive)
+        taken = draft.values.get("options")
+        if not isinstance(taken, Options):
+            return None
+        wanted = taken.bits | taken.added | taken.removed
+        if wanted & ~self.allowed.options & ~Opt.NONE:
+            return "an option is not allowed here"
+        return ""
+
+    def _inside(self, directive: Directive) -> str | None:
+        if directive.name.lower() not in _SECTIONS:
+            return ""
+        for child in _opened(directive.children or (), []):
+            verdict = self.verdict(child)
+            if verdict != "":
+                return verdict
+        return ""
+
+
+def _built_in(module: str) -> bool:
+    return module in ("core_module", "http_module")
+
+
+def asks_for(override: Override | None, names: frozenset[str] | None) -> bool:
+    """Whether override files are looked for at all."""
+    return bool(names) or (override is not None and bool(override.classes or override.nonfatal))

@@ -1,0 +1,217 @@
+"""One question, through the phases of the server up to what is served: where the address leads, the
+walk, who may, and what the rules of the folder then do with it.
+
+Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x"; mod_rewrite, "API Phases".
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from ecumen.engines.httpd import rewriting
+from ecumen.engines.httpd.access import Visitor
+from ecumen.engines.httpd.asking import Asking, Variables, is_ours, own_address
+from ecumen.engines.httpd.server import Server
+from ecumen.engines.httpd.settings import Opt, Settings
+from ecumen.engines.httpd.targets import Target, Targets
+from ecumen.engines.httpd.walk import Walked
+from ecumen.engines.httpd.way import Way, Ways, not_evaluated, redirected, settle
+from ecumen.engines.sites import Block, Doubt, Mapped, Part, Phase, Proof, Rank
+from ecumen.survey import Kind
+
+RULES = Rank(Phase.RULES)
+
+
+@dataclass(slots=True)
+class Looked:
+    """What is known of a question before anything is served.
+
+    before: the settings that hold until the walk is done. target: None where the address leads to
+    nothing on disk or to an error. goes_on: the address with which the server begins anew.
+    """
+
+    asking: Asking
+    way: Way
+    before: Settings
+    target: Target | None = None
+    goes_on: str | None = None
+    type: str | None = None
+    handler: Proof | None = None
+    doubts: list[Doubt] = field(default_factory=list)
+
+    @property
+    def part(self) -> Part:
+        """What is to be said of the way."""
+        return self.way.part
+
+
+class Phases:
+    """The phases of one server."""
+
+    def __init__(self, server: Server, ways: Ways, targets: Targets) -> None:
+        self.server = server
+        self.ways = ways
+        self.targets = targets
+
+    def look(self, asking: Asking) -> Looked:
+        """Never raises. Blocks and doubts of the way stand in its part, others in the target."""
+        host = asking.host
+        before, doubts = self.targets.located(host, asking.path)
+        way = self.ways.find(asking, before)
+        looked = Looked(asking, way, before, type=way.type, handler=way.handler, doubts=doubts)
+        arrival = asking.arrival
+        visitor = Visitor(
+            arrival.client, arrival.address, asking.method, arrival.signed_in, asking.judged
+        )
+        if way.upstream is not None:
+            looked.target = self.targets.beside(host, way.path, visitor)
+            return looked
+        if way.filename is None:
+            return looked
+        directly = not asking.by_itself
+        looked.target = self.targets.of(host, way.path, way.filename, visitor, asked=directly)
+        if not looked.target.walked.unseen:
+            self._rules(looked, looked.target)
+        return looked
+
+    # --- the rules of the folder ---
+
+    def _rules(self, looked: Looked, target: Target) -> None:
+        """Rewriting, then redirects."""
+        if self._rewriting(looked, target):
+            return
+        asking, settings = looked.asking, target.settings
+        redirects = list(settings.redirects)
+        if settings.redirect is not None:
+            redirects.insert(0, settings.redirect)
+        rank = Rank(Phase.RULES, 1)
+        way = looked.way
+        if redirected(redirects, asking, settings, looked.part, rank, way.path, way.query):
+            looked.goes_on = None
+
+    def _rewriting(self, looked: Looked, target: Target) -> bool:
+        """True where a rule ends the request here."""
+        rules, walked = target.settings.rewriting, target.walked
+        asks = looked.asking.rewrites and not looked.way.ended
+        if rules is None or not rules.on or rules.folder is None or not asks:
+            return False
+        filename = _filename(walked)
+        if filename == rules.folder[:-1] and "allownoslash" not in (rules.options or ()):
+            # Not in the folder yet: the visitor is first sent to its address with a slash.
+            return False
+        options = target.settings.options
+        if options is None or not options.bits & (Opt.FOLLOW | Opt.OWNER_MATCH):
+            proofs = (Proof(place=options.place, text=options.text),) if options else ()
+            block = Block("way.rules-need-links", RULES, 403, {"path": rules.folder}, proofs)
+            looked.part.blocks.append(block)
+            return False
+        if not rules.rules:
+            return False
+        try:
+            return self._applied(looked, target, rules, filename)
+        except rewriting.NotEvaluated as what:
+            not_evaluated(looked.part, what, RULES)
+            return False
+
+    def _applied(
+        self, looked: Looked, target: Target, rules: rewriting.Rewriting, filename: str
+    ) -> bool:
+        asking, settings = looked.asking, target.settings
+        variables = Variables(asking, settings, self.server)
+        variables.prefix, variables.context_root = looked.way.prefix, looked.way.context_root
+        subject = rewriting.Subject(
+            filename=filename,
+            uri=looked.way.path,
+            args=looked.way.query,
+            path_info=target.walked.rest,
+            folder=rules.folder,
+            look=self.ways.look,
+            variable=variables,
+            own=own_address(asking, settings),
+            ours=lambda name, port: is_ours(asking, name, port),
+            by_itself=asking.by_itself,
+            env={**asking.env, **looked.way.env},
+        )
+        result = rewriting.apply(rules.rules, subject)
+        part = looked.part
+        part.picture += result.steps
+        part.proofs += [step.proof for step in result.steps if step.proof]
+        looked.way.env, looked.way.ended = subject.env, result.ended
+        looked.type = result.type or looked.type
+        if result.handler is not None:
+            looked.handler = result.steps[-1].proof
+        if result.action is rewriting.Action.NONE:
+            return False
+        self._with_base(result, subject, rules)
+        if settle(part, result, subject, looked.way.query, RULES):
+            return True
+        if result.to_upstream:
+            looked.way.upstream = subject.filename
+            return True
+        self._goes_on(looked, result, subject, rules, filename)
+        return False
+
+    def _with_base(
+        self, result: rewriting.Result, subject: rewriting.Subject, rules: rewriting.Rewriting
+    ) -> None:
+        """A path on disk that stands in an address is put right where a base is given."""
+        scheme, mark, rest = subject.filename.partition("://")
+        if rules.base is None or not mark or result.to_upstream:
+            return
+        host, slash, path = rest.partition("/")
+        folder = (rules.folder or "/")[1:]
+        if slash and path:
+            path = put_prefix(path, folder, rules.base[1:])
+            subject.filename = f"{scheme}://{host}/{path}"
+
+    def _goes_on(
+        self,
+        looked: Looked,
+        result: rewriting.Result,
+        subject: rewriting.Subject,
+        rules: rewriting.Rewriting,
+        before: str,
+    ) -> None:
+        made = subject.filename
+        looked.way.query = subject.args
+        if made == before:
+            return
+        if 300 <= result.status < 400 and result.last is not None:
+            # A rule sent the visitor on, and a later one led elsewhere: the status of the first
+            # goes out with what the second leads to.
+            what = "an address by a rule that is overruled by a later one"
+            raise rewriting.NotEvaluated(result.last.directive, what)
+        if not made.startswith("/"):
+            looked.part.blocks.append(Block("way.bad-path", RULES, 400, {"address": made}))
+            return
+        after = made
+        if rules.base is not None:
+            after = put_prefix(made, rules.folder or "/", rules.base)
+        else:
+            root = (looked.asking.host.root or "/").rstrip("/")
+            if root and made.startswith(f"{root}/"):
+                after = made[len(root) :]
+        way = looked.way
+        if after == made and "ignorecontextinfo" not in (rules.options or ()):
+            context = way.context_root or looked.asking.host.root or ""
+            after = put_prefix(made, context, way.prefix)
+        looked.goes_on = after
+        looked.part.picture.append(Mapped("again", made, after))
+
+
+def put_prefix(text: str, folder: str, prefix: str) -> str:
+    """`text` with `prefix` in place of `folder`, where it lies in that folder."""
+    folder = folder.rstrip("/") if folder.endswith("/") else folder
+    if not text.startswith(f"{folder}/"):
+        return text
+    rest = text[len(folder) + 1 :]
+    slash = "" if not prefix or prefix.endswith("/") else "/"
+    return f"{prefix}{slash}{rest}"
+
+
+def _filename(walked: Walked) -> str:
+    """The path as the server holds it by now: a folder keeps the slash that it was asked with."""
+    folder = walked.entry is not None and walked.entry.kind is Kind.DIR
+    if folder and walked.slash and not walked.path.endswith("/"):
+        return f"{walked.path}/"
+    return walked.path
