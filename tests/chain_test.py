@@ -9,9 +9,10 @@ import pytest
 from ecumen.passage import Follower, Passage
 from ecumen.passage.request import request_of
 from ecumen_machine import EngineSpec, take_survey
-from tests.worlds import httpd_world
 from tests.worlds.agreement import world_on_disk
+from tests.worlds.asking import requests
 from tests.worlds.live import ask, httpd
+from tests.worlds.trees import ADDRESSES, PORTS, World
 
 pytestmark = pytest.mark.server
 
@@ -33,16 +34,16 @@ def test_the_next_obstacle_is_the_one_listed_second(seed: int) -> None:
     with world_on_disk(seed) as world:
         for folder in (p for p in (world.base / "www").rglob("*") if p.is_dir()):
             folder.chmod(folder.stat().st_mode & 0o7700)
-        with httpd(world.config, httpd_world.ADDRESSES[0], httpd_world.PORTS[0]):
+        with httpd(world.config, ADDRESSES[0], PORTS[0]):
             assert _chains(world) >= CHAINS
 
 
-def _chains(world: httpd_world.World) -> int:
+def _chains(world: World) -> int:
     """Mends its way through the world; returns how many steps were taken."""
     specs = [EngineSpec("httpd", str(world.config))]
     follower = Follower(take_survey(specs, [str(world.base)]))
     steps = 0
-    for row in httpd_world.requests(world, 1500):
+    for row in requests(world, 1500):
         found = follower.follow(request_of(row))
         while found.decided and len(found.obstacles) > 1 and found.obstacles[0].code in MENDS:
             first = found.obstacles[0]

@@ -15,6 +15,7 @@ import psutil
 
 from ecumen.engines.httpd.server import Host, Server, load
 from ecumen.engines.httpd.way import personal_folder
+from ecumen.engines.nginx import server as nginx
 from ecumen.errors import EcumenError
 from ecumen.survey import Account, EngineRecord, Gap, Group, Listener, NameRecord, Survey
 from ecumen_machine import programs
@@ -65,16 +66,21 @@ def take_survey(
         raise ProbeError("no web server is installed here: name one with --engine KIND:CONFIG")
     accounts, groups = _accounts(), _groups()
     collector.gaps += _account_gaps()
-    servers = [_read(source, record) for record in records]
+    servers = [load(source, record) if record.kind == "httpd" else None for record in records]
+    others = [nginx.load(source, record) for record in records if record.kind == "nginx"]
     # Whether a rewritten address is a path on disk is told by its first name.
     collector.folder("/")
-    for folder in _grounds(servers, accounts, scan):
+    grounds = _grounds(servers, accounts, scan)
+    grounds += [path for whole in others for path in whole.grounds() if path not in grounds]
+    for folder in grounds:
         progress(f"reading file metadata of {folder}", len(collector.entries))
         collector.tree(folder)
     _overrides(source, collector, servers)
     # A configuration given by hand is described as it stands; nobody is asked about its names.
     live = [s for s, record in zip(servers, records, strict=True) if not record.declared]
-    if live:
+    declared = all(record.declared for record in records)
+    wanted = _wanted_names(live, [] if declared else others)
+    if wanted:
         progress("looking up names", 0)
     return Survey(
         host=socket.gethostname(),
@@ -85,7 +91,7 @@ def take_survey(
         accounts=accounts,
         groups=groups,
         listeners=_listeners(collector),
-        names=_names(live),
+        names=_names(wanted),
         addresses=_addresses(),
         gaps=tuple(collector.gaps),
         texts=source.texts,
@@ -143,14 +149,6 @@ def _installed() -> list[EngineRecord]:
             )
         )
     return records
-
-
-def _read(source: LiveSource, record: EngineRecord) -> Server | None:
-    """Reads the configuration through the source, which keeps every text that was asked for."""
-    if record.kind != "httpd":
-        source.read(record.config)
-        return None
-    return load(source, record)
 
 
 # --- which folders ---
@@ -283,22 +281,32 @@ def _security_mode() -> str:
 # --- names ---
 
 
-def _names(servers: Iterable[Server | None]) -> tuple[NameRecord, ...]:
+def _names(wanted: Sequence[str]) -> tuple[NameRecord, ...]:
     found = {record.name.lower(): record for record in _hosts_file()}
+    asked = [name for name in wanted if name not in found]
+    for record in _looked_up(asked[:MOST_NAMES]):
+        found[record.name] = record
+    return tuple(found[name] for name in sorted(found))
+
+
+def _wanted_names(
+    servers: Iterable[Server | None], others: Iterable[nginx.Whole]
+) -> tuple[str, ...]:
+    """The names that the sites claim, in lower case, as far as a resolver can be asked for them."""
     wanted: dict[str, None] = {}
     for server in servers:
         for host in server.hosts if server else ():
             names = [host.name] if host.name else []
             for name in (*names, *sorted(host.names), *(b.address for b in host.bindings)):
-                if _is_name(name) and name.lower() not in found:
-                    wanted[name.lower()] = None
-    for record in _looked_up(list(wanted)[:MOST_NAMES]):
-        found[record.name] = record
-    return tuple(found[name] for name in sorted(found))
+                wanted[name.lower()] = None
+    for whole in others:
+        for block in whole.servers:
+            wanted |= dict.fromkeys(block.names)
+    return tuple(name for name in wanted if _is_name(name) and name != "_")
 
 
 def _is_name(text: str) -> bool:
-    return bool(text) and text != "*" and not text.replace(".", "").isdigit() and ":" not in text
+    return bool(text) and "*" not in text and not text.replace(".", "").isdigit() and ":" not in text
 
 
 def _hosts_file() -> Iterable[NameRecord]:

@@ -73,7 +73,9 @@ def nginx_build() -> Build | None:
     version = re.search(r"/(\d+\.\d+\.\d+)", said)
     config = re.search(r"--conf-path=(\S+)", said)
     path = config[1] if config else "/etc/nginx/nginx.conf"
-    return Build(program, version[1] if version else "", os.path.dirname(path), path, ())
+    prefix = re.search(r"--prefix=(\S+)", said)
+    root = prefix[1] if prefix else os.path.dirname(path)
+    return Build(program, version[1] if version else "", root, path, ())
 
 
 def environment_file(config: str) -> Mapping[str, str] | None:

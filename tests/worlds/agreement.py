@@ -14,7 +14,9 @@ from ecumen.passage.request import request_of
 from ecumen_machine import EngineSpec, take_survey
 from tests.worlds import httpd_world
 from tests.worlds.accounts import accounts
+from tests.worlds.asking import requests
 from tests.worlds.live import Seen, ask, httpd
+from tests.worlds.trees import ADDRESSES, PORTS, World
 
 
 @dataclass
@@ -60,12 +62,12 @@ def run_world(seed: int, count: int, report: Report) -> None:
     with world_on_disk(seed) as world:
         survey = take_survey([EngineSpec("httpd", str(world.config))], [str(world.base)])
         assert not survey.gaps
-        with httpd(world.config, httpd_world.ADDRESSES[0], httpd_world.PORTS[0]):
+        with httpd(world.config, ADDRESSES[0], PORTS[0]):
             _ask_all(world, count, Follower(survey), report)
 
 
 @contextmanager
-def world_on_disk(seed: int) -> Iterator[httpd_world.World]:
+def world_on_disk(seed: int) -> Iterator[World]:
     """A generated world with its accounts, gone again when the block is left."""
     base = Path(f"/srv/ecumen-world-{seed}")
     shutil.rmtree(base, ignore_errors=True)
@@ -78,10 +80,10 @@ def world_on_disk(seed: int) -> Iterator[httpd_world.World]:
         shutil.rmtree(base, ignore_errors=True)
 
 
-def _ask_all(world: httpd_world.World, count: int, follower: Follower, report: Report) -> None:
+def _ask_all(world: World, count: int, follower: Follower, report: Report) -> None:
     lines: Counter[str] = Counter()
     sure = True
-    for row in httpd_world.requests(world, count):
+    for row in requests(world, count):
         seen = ask(row)
         answer = follower.brief(request_of(row))
         report.asked += 1

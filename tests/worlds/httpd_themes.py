@@ -2,59 +2,9 @@
 
 from __future__ import annotations
 
-import os
-import random
 from collections.abc import Callable
-from dataclasses import dataclass, field
-from pathlib import Path
 
-
-@dataclass
-class Ground:
-    """One site's own ground. root: its document root; address: where the site is asked."""
-
-    rng: random.Random
-    root: Path
-    name: str
-    port: int
-
-    def write(self, path: str, text: str = "x", mode: int = 0o644) -> None:
-        file = self.root / path
-        file.parent.mkdir(parents=True, exist_ok=True)
-        if not file.is_dir():
-            file.write_text(text)
-            file.chmod(mode)
-
-    def override(self, lines: list[str], folder: str = "") -> None:
-        self.write(
-            f"{folder}/.htaccess".lstrip("/"), "\n".join(line for line in lines if line) + "\n"
-        )
-
-    def some(self, *choices: str, most: int = 3) -> list[str]:
-        return self.rng.sample(choices, self.rng.randint(1, min(most, len(choices))))
-
-
-@dataclass
-class Theme:
-    """lines: inside the virtual host. paths: worth asking for."""
-
-    lines: list[str] = field(default_factory=list)
-    paths: list[str] = field(default_factory=list)
-    methods: list[str] = field(default_factory=lambda: ["GET"])
-
-
-TREE = ("index.html", "about.html", "style.css", "sub/index.html", "sub/page.txt", "sub/deep/x.html",
-        "empty/.keep", "old/a.html", "images/l.png", "app.php", "a b.html", "x.html.de")  # fmt: skip
-PATHS = ["/", "/about.html", "/sub", "/sub/", "/sub/page.txt", "/sub/deep", "/sub/deep/", "/empty/",
-         "/old/a.html", "/nothing", "/nothing/here", "/sub/nothing", "/about.html/x", "/style.css",
-         "/a%20b.html", "/images/l.png", "/about", "/sub/page.txt/", "/x.html.de", "/app.php",
-         "/nothing?x=1", "/?p=7", "/%C3%A9", "/a%2520b", "/sub//page.txt", "/.htaccess"]  # fmt: skip
-
-
-def _ground(ground: Ground) -> None:
-    for path in TREE:
-        if ground.rng.random() < 0.9:
-            ground.write(path)
+from tests.worlds.grounds import PATHS, Ground, Theme, lay
 
 
 def _opened(ground: Ground, *more: str) -> list[str]:
@@ -63,7 +13,7 @@ def _opened(ground: Ground, *more: str) -> list[str]:
 
 def override_files(ground: Ground) -> Theme:
     rng = ground.rng
-    _ground(ground)
+    lay(ground)
     lines = [
         "Options +Indexes", "Options -Indexes", "Options Indexes", "Options +FollowSymLinks",
         "Options None", "Options +ExecCGI -Indexes", "Options Indexes -MultiViews", "Options Bogus",
@@ -115,7 +65,7 @@ def override_files(ground: Ground) -> Theme:
 
 def front_controller(ground: Ground) -> Theme:
     rng = ground.rng
-    _ground(ground)
+    lay(ground)
     where = rng.choice(["", "", "sub", "blog"])
     ground.write(f"{where}/index.php".lstrip("/"), "php")
     ground.write(f"{where}/real.txt".lstrip("/"))
@@ -184,7 +134,7 @@ def front_controller(ground: Ground) -> Theme:
 
 def canonical(ground: Ground) -> Theme:
     rng, name = ground.rng, ground.name
-    _ground(ground)
+    lay(ground)
     rules = rng.choice(
         [
             ["RewriteCond %{HTTP_HOST} !^www\\. [NC]", "RewriteRule ^(.*)$ http://www.%{HTTP_HOST}/$1 [R=301,L]"],
@@ -244,7 +194,7 @@ _RULES = [
 def rules(ground: Ground) -> Theme:
     """Rules of all kinds, in the host or in an override file."""
     rng = ground.rng
-    _ground(ground)
+    lay(ground)
     picked = [
         rule.replace("{ROOT}", str(ground.root)).replace("{NAME}", ground.name).replace("{PORT}", str(ground.port))
         for rule in rng.sample(_RULES, rng.randint(1, 4))
@@ -293,7 +243,7 @@ def rules(ground: Ground) -> Theme:
 
 def redirects(ground: Ground) -> Theme:
     rng = ground.rng
-    _ground(ground)
+    lay(ground)
     lines = [
         "Redirect /old /sub", "Redirect 301 /old http://other.test/", "Redirect permanent /about.html http://other.test/x?y=1",
         "Redirect gone /old", "Redirect 404 /style.css", "Redirect 410 /nothing", "Redirect seeother /sub http://other.test/s",
@@ -337,7 +287,7 @@ def redirects(ground: Ground) -> Theme:
 
 def older_rules(ground: Ground) -> Theme:
     rng = ground.rng
-    _ground(ground)
+    lay(ground)
     lines = [
         "Order allow,deny", "Order deny,allow", "Order mutual-failure", "Allow from all", "Deny from all", "Allow from 127.0.0.1",
         "Deny from 127", "Allow from 192.0.2.0/24 127.0.0.0/8", "Deny from 192.0.2.7", "Satisfy Any", "Satisfy All",
@@ -365,7 +315,7 @@ def older_rules(ground: Ground) -> Theme:
 
 def error_pages(ground: Ground) -> Theme:
     rng = ground.rng
-    _ground(ground)
+    lay(ground)
     ground.write("errors/404.html")
     ground.write("errors/closed.html", mode=0o600)
     ground.write("errors/403.txt")
@@ -407,7 +357,7 @@ def error_pages(ground: Ground) -> Theme:
 
 def indexes(ground: Ground) -> Theme:
     rng = ground.rng
-    _ground(ground)
+    lay(ground)
     ground.write("sub/index.php")
     ground.write("shared/start.html")
     names = rng.choice(
@@ -449,7 +399,7 @@ def indexes(ground: Ground) -> Theme:
 
 def kinds(ground: Ground) -> Theme:
     rng = ground.rng
-    _ground(ground)
+    lay(ground)
     for name in (
         "n.txt.gz",
         "n.de.html",
@@ -479,7 +429,7 @@ def kinds(ground: Ground) -> Theme:
 
 def methods(ground: Ground) -> Theme:
     rng = ground.rng
-    _ground(ground)
+    lay(ground)
     body = _opened(ground, rng.choice(["", "Options Indexes", "Require method GET POST"]))
     asked = [
         "PUT",
@@ -501,7 +451,7 @@ def methods(ground: Ground) -> Theme:
 def mappings(ground: Ground) -> Theme:
     """Aliases by pattern, upstreams that are not there, paths behind files."""
     rng = ground.rng
-    _ground(ground)
+    lay(ground)
     root = ground.root
     lines = [
         f"AliasMatch ^/m/(.*)\\.x$ {root}/$1.html", f"AliasMatch ^/n(?:/(.*))?$ {root}/sub/$1", f"ScriptAlias /cgi {root}/old",
@@ -517,7 +467,7 @@ def mappings(ground: Ground) -> Theme:
 
 def signed_in(ground: Ground) -> Theme:
     rng = ground.rng
-    _ground(ground)
+    lay(ground)
     lines = ["AuthType Basic", "AuthName x", "AuthUserFile /dev/null", rng.choice(
         ["Require valid-user", "Require user ann", "Require valid-user\nRequire ip 127.0.0.1", "Require valid-user\nRequire ip 192.0.2.1",
          "<RequireAll>\nRequire valid-user\nRequire ip 192.0.2.1\n</RequireAll>", "<RequireNone>\nRequire ip 127\n</RequireNone>\nRequire valid-user",
@@ -548,9 +498,3 @@ THEMES: dict[str, Callable[[Ground], Theme]] = {
     "mappings": mappings,
     "signing in": signed_in,
 }
-
-
-def owned(root: Path, uid: int, gid: int) -> None:
-    """Gives a site's ground to one account; what was made closed stays closed to the worker."""
-    for path in (root, *root.rglob("*")):
-        os.lchown(path, uid, gid)

@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import os
-import pwd
 import random
-import subprocess
-from dataclasses import dataclass, field
 from pathlib import Path
-from urllib.parse import quote
 
 from tests.worlds.accounts import NAMES
-from tests.worlds.httpd_themes import THEMES, Ground, Theme, owned
+from tests.worlds.grounds import Ground, owned
+from tests.worlds.httpd_themes import THEMES
+from tests.worlds.trees import ADDRESSES, PORTS, WORDS, Trees, World, ids, literal
 
 MODULES = "/usr/lib/apache2/modules"
 LOADED = """
@@ -19,39 +16,9 @@ LOADED = """
     authz_user alias dir autoindex mime negotiation userdir headers env setenvif filter
     deflate status rewrite proxy proxy_http cgid expires authz_groupfile
 """.split()
-ADDRESSES = ("127.0.0.41", "127.0.0.42", "127.0.0.43", "::1")
-PORTS = (8081, 8082)
-WORDS = """
-    tide ferry choir seed boat radio net oar reed salt quay loft mast gull fen
-""".split()
-ENDINGS = """
-    html txt css js png html.txt tar.gz de.html xyz html.de PNG htm svg json
-""".split()
 
 
-@dataclass
-class World:
-    """base: the folder in which everything lies. config: the main configuration file."""
-
-    seed: int
-    base: Path
-    config: Path
-    sites: list[str] = field(default_factory=list)
-    names: list[str] = field(default_factory=list)
-    # Where each site lives: address, port, a name that it claims, root.
-    homes: list[tuple[str, int, str, Path]] = field(default_factory=list)
-    paths: list[str] = field(default_factory=list)
-    logs: list[Path] = field(default_factory=list)
-    # By the number of the site: the kind of site that it is, and what is worth asking it.
-    themes: dict[str, str] = field(default_factory=dict)
-    asked: list[tuple[str, int, str, Theme]] = field(default_factory=list)
-
-    def feature(self, site: str) -> str:
-        """The feature that a request to this site tries."""
-        return self.themes.get(site, "sites and folders")
-
-
-class Builder:
+class Builder(Trees):
     """Lays a world out on the disk."""
 
     def __init__(self, seed: int, base: Path) -> None:
@@ -60,104 +27,9 @@ class Builder:
         self.roots: list[Path] = []
 
     def build(self) -> World:
-        base = self.world.base
-        for folder in ("sites", "logs", "home", "www", "themed"):
-            (base / folder).mkdir(parents=True)
-        self._homes()
-        for number in range(9):
-            root = base / "www" / f"{self.rng.choice(WORDS)}{number}"
-            self._tree(root, depth=0)
-            self.roots.append(root)
-        self._links()
+        self.lay_out()
         self._config()
         return self.world
-
-    # --- trees ---
-
-    def _homes(self) -> None:
-        for name in NAMES:
-            home = self.world.base / "home" / name
-            home.mkdir()
-            site = home / "public_html"
-            if self.rng.random() < 0.85:
-                self._tree(site, depth=1, owner=name)
-            os.chown(home, *_ids(name))
-            home.chmod(self.rng.choice([0o755, 0o711, 0o700, 0o750, 0o755]))
-
-    def _tree(self, folder: Path, depth: int, owner: str | None = None) -> None:
-        rng = self.rng
-        folder.mkdir()
-        for _ in range(rng.randint(1, 4)):
-            self._file(folder / f"{rng.choice(WORDS)}.{rng.choice(ENDINGS)}", owner)
-        for name in ("a b.txt", "é.html", "per%cent.css", "q?x.txt", "semi;colon.html", "+.html"):
-            if rng.random() < 0.06:
-                self._file(folder / name, owner)
-        if rng.random() < 0.03:
-            self._file(folder / ".htaccess", owner)
-        for index in ("index.html", "index.htm", "default.html", "start.txt"):
-            if rng.random() < 0.3:
-                self._file(folder / index, owner)
-        if rng.random() < 0.04:
-            (folder / "index.html").unlink(missing_ok=True)
-            (folder / "index.html").mkdir()
-        if depth < 3:
-            for word in rng.sample(WORDS, rng.randint(0, 2)):
-                if not (folder / word).exists():
-                    self._tree(folder / word, depth + 1, owner)
-        self._permissions(folder, owner, [0o755] * 14 + [0o711, 0o700, 0o750, 0o744, 0o775])
-
-    def _file(self, path: Path, owner: str | None) -> None:
-        if path.exists():
-            return
-        path.write_text("x" * self.rng.randint(0, 20))
-        self._permissions(path, owner, [0o644] * 8 + [0o640, 0o600, 0o604, 0o660, 0o444])
-
-    def _permissions(self, path: Path, owner: str | None, modes: list[int]) -> None:
-        rng = self.rng
-        who = owner or rng.choice(["root", "www-data", *NAMES])
-        uid, gid = _ids(who)
-        if rng.random() < 0.3:
-            gid = _ids("www-data")[1]
-        os.chown(path, uid, gid)
-        path.chmod(rng.choice(modes))
-        if rng.random() < 0.12:
-            entry = rng.choice(
-                [
-                    "u:www-data:r-x",
-                    "u:www-data:---",
-                    "g:www-data:r-x",
-                    "g:ecwhalf:r-x",
-                    "g:ecwhalf:--x",
-                    "u:ecw1:rwx",
-                    "m::---",
-                    "m::r--",
-                    "o::---",
-                ]
-            )
-            subprocess.run(["setfacl", "-m", entry, str(path)], check=True, capture_output=True)
-
-    def _links(self) -> None:
-        rng = self.rng
-        homes = [self.world.base / "home" / name for name in NAMES]
-        everything = [p for root in self.roots for p in root.rglob("*")]
-        for _ in range(14):
-            folder = rng.choice([p for p in everything if p.is_dir()] + self.roots)
-            link = folder / f"to{rng.randint(0, 999)}{rng.choice(['', '.html', '.css'])}"
-            target = rng.choice(
-                [
-                    str(rng.choice(everything)),
-                    rng.choice(everything).name,
-                    "nowhere",
-                    link.name,
-                    str(rng.choice(homes)),
-                    "..",
-                    str(rng.choice(everything)) + "/",
-                ]
-            )
-            if link.is_symlink() or link.exists():
-                continue
-            link.symlink_to(target)
-            os.lchown(link, *_ids(rng.choice(["root", "www-data", *NAMES])))
 
     # --- configuration ---
 
@@ -408,7 +280,7 @@ class Builder:
         root = base / "themed" / site
         root.mkdir(parents=True)
         theme = THEMES[kind](Ground(rng, root, name, port))
-        owned(root, *_ids(rng.choice(NAMES)))
+        owned(root, *ids(rng.choice(NAMES)))
         log = base / "logs" / f"{site}.log"
         lines = [
             f"<VirtualHost {literal(address)}:{port} {literal(address)}>",
@@ -511,10 +383,6 @@ class Builder:
         return lines
 
 
-def literal(address: str) -> str:
-    return f"[{address}]" if ":" in address else address
-
-
 def _first(bindings: str) -> tuple[str, int]:
     """An address and port on which a block with these bindings is asked."""
     first = bindings.split()[0]
@@ -522,177 +390,3 @@ def _first(bindings: str) -> tuple[str, int]:
     port = port.lstrip(":")
     known = address in ADDRESSES
     return (address if known else ADDRESSES[0], int(port) if port.isdigit() else PORTS[0])
-
-
-def _ids(name: str) -> tuple[int, int]:
-    row = pwd.getpwnam(name)
-    return row.pw_uid, row.pw_gid
-
-
-# --- requests ---
-
-
-def requests(world: World, count: int) -> list[dict[str, object]]:
-    """Requests in the batch format, all to the world's own addresses."""
-    rng = random.Random(world.seed * 7919 + 1)
-    personal = _personal(world)
-    below = {root: _below(root) for *_, root in world.homes}
-    return [_request(world, rng, number, personal, below) for number in range(count)]
-
-
-def _below(root: Path) -> list[str]:
-    found = ["/"]
-    for path in sorted(root.rglob("*")):
-        slash = "/" if path.is_dir() and not path.is_symlink() else ""
-        found.append(quote("/" + str(path.relative_to(root)) + slash))
-    return found
-
-
-def _personal(world: World) -> list[str]:
-    found = []
-    for name in NAMES:
-        site = world.base / "home" / name / "public_html"
-        found += [f"/~{name}", f"/~{name}/"] * 3
-        found += [f"/~{name}{path}" for path in _below(site)]
-    return found
-
-
-def _request(
-    world: World,
-    rng: random.Random,
-    number: int,
-    personal: list[str],
-    below: dict[Path, list[str]],
-) -> dict[str, object]:
-    if world.asked and rng.random() < 0.6:
-        return _themed_request(world, rng, number)
-    address, port, name, root = rng.choice(world.homes)
-    files = below[root]
-    if rng.random() < 0.2:
-        files = personal
-    if rng.random() < 0.12:
-        address, port = rng.choice(ADDRESSES), rng.choice(PORTS)
-    if rng.random() < 0.12:
-        name = rng.choice(
-            [*world.names, "unknown.test", literal(address), "localhost", "main.test"]
-        )
-    if rng.random() < 0.2 and "[" not in name:
-        name = rng.choice([name.upper(), name + ".", name.title()])
-    url = f"http://{name}:{port}{_path(rng, files)}"
-    if rng.random() < 0.2:
-        url += rng.choice(["?", "?a=1", "?x=%20y&z", "?/"])
-    client = "::1" if address == "::1" else "127.0.0.1"
-    row: dict[str, object] = {"id": number, "url": url, "to": address, "from": client}
-    if rng.random() < 0.12:
-        row["host"] = rng.choice(
-            [
-                "",
-                name,
-                name + ":1",
-                name + ":99999",
-                f"{name}:",
-                "a..b",
-                "a b",
-                "_x.test",
-                "-x.test",
-                "1.2.3.4",
-                "1.2.3.4.5",
-                "256.1.1.1",
-                "01.2.3.4",
-                "x.1",
-                "[::1]",
-                "a,b",
-                "a%41",
-                ".test",
-                "x." + name,
-                name + "..",
-                "a*b",
-                "é.test",
-                "1.2.3",
-                "a.b.1c",
-                "12",
-                "[::1",
-                "a:b:1",
-                "[::1]:80",
-                "[x]",
-                "a.-b",
-                "a._b",
-                "0.0.0.0",
-            ]
-        )
-    row["method"] = rng.choice(["GET"] * 8 + ["HEAD", "POST"])
-    return row
-
-
-def _themed_request(world: World, rng: random.Random, number: int) -> dict[str, object]:
-    address, port, name, theme = rng.choice(world.asked)
-    path = rng.choice(theme.paths)
-    if rng.random() < 0.1:
-        path += rng.choice(["?a=1", "/", "%20", "?x=%20y&z"])
-    client = "::1" if address == "::1" else "127.0.0.1"
-    row: dict[str, object] = {"id": number, "to": address, "from": client}
-    row["url"] = f"http://{name}:{port}{path}"
-    row["method"] = rng.choice(theme.methods)
-    if rng.random() < 0.1:
-        row["host"] = rng.choice([name, f"{name}:1", f"www.{name}"])
-    if rng.random() < 0.1:
-        row["headers"] = rng.choice(
-            [
-                {"User-Agent": "BadBot/1"},
-                {"X-Forwarded-Proto": "https"},
-                {"Referer": "http://spam.test/"},
-            ]
-        )
-    return row
-
-
-def _path(rng: random.Random, files: list[str]) -> str:
-    path = rng.choice(files)
-    chance = rng.random()
-    if chance < 0.6:
-        return path
-    word = rng.choice(WORDS)
-    return rng.choice(
-        [
-            path.rstrip("/") or "/",
-            path + "/",
-            f"{path}/more",
-            path + word,
-            f"/{word}",
-            f"/{word}/",
-            path.replace("/", "//"),
-            f"/./{path}",
-            f"/{word}/..{path}",
-            "/.." + path,
-            path + "%20",
-            path.replace("e", "%65"),
-            path + "%2f",
-            path + "%zz",
-            "/.htaccess",
-            "/~nobody",
-            "/~nobody/x",
-            "/%7Eecw1/",
-            "/~ecw1//",
-            "/~ECW1/",
-            "/~ecw3%2f",
-            "/~",
-            path + "/..",
-            path + "/.",
-            path.upper(),
-            "/~root/",
-            path + ";x",
-            path + "%00",
-            f"/{word}.txt/",
-            path + "/index.html",
-            path + "%C3%A9",
-            path + "%5c",
-            path + "~",
-            path + "'(x)",
-            path + "%3f",
-            path + "|x",
-            path + "^",
-            path + "{a}",
-            path + "[b]",
-            path + "`",
-        ]
-    )

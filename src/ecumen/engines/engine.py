@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from ecumen.engines.httpd.engine import HttpdEngine
+from ecumen.engines.nginx.engine import NginxEngine
 from ecumen.engines.sites import Arrival, Binding, Handling, SiteSummary
 from ecumen.survey import EngineRecord, Survey
 
@@ -31,7 +32,10 @@ class Engine(Protocol):
 
 
 # The kinds that are read. A record of any other kind is kept, and what arrives there is unsure.
-_KINDS = {"httpd": HttpdEngine}
+_KINDS: dict[str, Callable[[Survey, EngineRecord], Engine]] = {
+    "httpd": HttpdEngine,
+    "nginx": NginxEngine,
+}
 
 
 def engines_of(survey: Survey) -> tuple[Engine, ...]:

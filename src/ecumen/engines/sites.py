@@ -227,7 +227,19 @@ class SiteSummary:
     sealed: bool = False
 
 
-Picture = Claim | Mapped | RuleLine | Rung | Candidate | Proof
+@dataclass(frozen=True, slots=True)
+class Contender:
+    """One place of the configuration that could take the address, in the order of weighing.
+
+    outcome: won, longest (the longest prefix, where a pattern may still win), or other.
+    """
+
+    title: str
+    outcome: str
+    proof: Proof | None = None
+
+
+Picture = Claim | Contender | Mapped | RuleLine | Rung | Candidate | Proof
 
 
 @dataclass(slots=True)

@@ -34,7 +34,7 @@ _SKIPPED = frozenset(
     ("name.given", "seal.plain-http", "context.none", "context.permissive", "passage.not-reached")
 )
 _OF_TYPE = frozenset(("serve.types-unread", "serve.error-page"))
-_DIVERTED = frozenset(("site.default", "site.main"))
+_DIVERTED = frozenset(("site.default", "site.main", "site.marked"))
 
 
 @dataclass(frozen=True, slots=True)

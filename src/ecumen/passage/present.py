@@ -25,6 +25,8 @@ _CLAIM_WORDS = {
 _MAPPING_WORDS = {
     "rewrite": "a rule of rewriting",
     "again": "the engine begins anew",
+    "tried": "is found",
+    "tried-last": "when nothing is found",
     "sent": "sends the visitor on",
     "upstream": "hands on",
     "kept": "is kept from being handed on",

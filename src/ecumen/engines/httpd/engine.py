@@ -14,7 +14,6 @@ from ecumen.engines.httpd.choice import Chooser, Chosen
 from ecumen.engines.httpd.hostname import HostHeader, read_host
 from ecumen.engines.httpd.laps import Laps
 from ecumen.engines.httpd.server import Host, Server, load
-from ecumen.engines.httpd.source import SurveySource
 from ecumen.engines.httpd.summaries import Summaries
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, read_path
 from ecumen.engines.httpd.walk import unread
@@ -31,6 +30,7 @@ from ecumen.engines.sites import (
     SiteSummary,
     proof_of,
 )
+from ecumen.engines.source import SurveySource
 from ecumen.rights import Subject, Walker, subject_of
 from ecumen.survey import EngineRecord, Survey
 

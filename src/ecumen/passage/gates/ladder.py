@@ -47,6 +47,9 @@ GATE = Gate(
         "ladder.link-loop": Words(
             "The link {path} leads in a circle.", "Point the link {path} to a file or folder."
         ),
+        "ladder.link-unknown": Words(
+            "Whether the engine lets the link {path} through is not worked out."
+        ),
         "ladder.link-protected": Words(
             "The kernel does not follow the link {path}: it lies in a folder that everybody may "
             "write to, and belongs to somebody else.",

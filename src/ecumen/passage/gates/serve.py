@@ -48,6 +48,10 @@ GATE = Gate(
         "serve.pipe": Words("{path} is a pipe: the request would wait for its other end."),
         "serve.types-unread": Words("The list of content types {path} is not in the survey."),
         "serve.error-page": Words("For status {status} the site shows {page}; how is not known."),
+        "serve.no-folder": Words(
+            "{path} should be a folder, and is none.", "Put a folder in its place."
+        ),
+        "serve.listing-type": Words("What the listing of {path} looks like is not worked out."),
         "serve.index-sent": Words("Asked for {index}, the engine sends the visitor on."),
         "serve.fallback": Words("What stands in for what is missing, {name}, is not worked out."),
         "serve.fallback-file": Words(

@@ -49,10 +49,20 @@ GATE = Gate(
         ),
         "site.pattern-unknown": Words("The pattern {pattern} is not evaluated."),
         "site.method": Words("Requests by {method} are not evaluated yet."),
+        "site.marked": Words(
+            "No site here claims {host}; {site} is marked as the one that answers then."
+        ),
+        "site.bad-request": Words(
+            "The engine refuses the request as malformed.",
+            "Mend the escapes in the address, and do not lead above its root.",
+        ),
+        "site.nobody": Words("No site is bound here, so it is not known who would answer."),
         "site.bad-method": Words(
             "The engine refuses requests by {method}.", "Ask with GET, HEAD or POST."
         ),
         "site.long-line": Words("The engine may refuse a request line of this length."),
-        "seal.plain": Words("This site speaks TLS, and plain HTTP to it is not evaluated yet."),
+        "seal.plain": Words(
+            "This door speaks TLS, and the request comes in plain HTTP.", "Ask with https."
+        ),
     },
 )

@@ -58,6 +58,24 @@ GATE = Gate(
             "Rules of rewriting in {path} need links to be followed, and they are not.",
             "Have links followed in {path}, at least where owners agree.",
         ),
+        "way.pattern-unknown": Words("Whether the pattern {pattern} fits is not evaluated."),
+        "way.said": Words("The configuration answers this address itself, with status {status}."),
+        "way.internal": Words(
+            "The place that takes {address} is for the engine's own use: visitors find nothing.",
+            "Ask for another address, or open the place to visitors.",
+        ),
+        "way.hung-up": Words(
+            "The configuration has the engine hang up without an answer.",
+            "Take the line out that has it hang up.",
+        ),
+        "way.no-such-place": Words(
+            "{name}, to which the request is led, is not there or was led to too often.",
+            "Add the place {name} to the site's configuration, or lead elsewhere.",
+        ),
+        "way.alias-rewritten": Words(
+            "The address {address} was rewritten in a place that has an alias: the engine fails.",
+            "Use a document root in place of the alias there.",
+        ),
         "way.loops": Words(
             "The rules of rewriting lead in a circle: the engine gives up after ten laps.",
             "Leave out of the rules what they themselves lead to.",

@@ -1,0 +1,1 @@
+"""Reads nginx configurations and says what the server does with a request."""

@@ -1,0 +1,188 @@
+"""Which server answers, and why that one: first by address and port, then by the Host header.
+
+Source: nginx, "How nginx processes a request", "Server names"; measured.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from ecumen.engines.nginx.server import Listen, Server, Whole, binding
+from ecumen.engines.patterns import Hit, TooCostly
+from ecumen.engines.sites import Claim, Doubt, Phase, Proof, Rank
+
+SHOWN_CLAIMS = 24
+
+
+@dataclass(frozen=True, slots=True)
+class Chosen:
+    """server: who answers. ground: a code of the gate `site`. sealed: the door speaks TLS."""
+
+    server: Server
+    ground: str
+    claims: tuple[Claim, ...]
+    facts: Mapping[str, str] = field(default_factory=dict)
+    doubts: tuple[Doubt, ...] = ()
+    hit: Hit | None = None
+    sealed: bool = False
+
+
+@dataclass(slots=True)
+class _Door:
+    """The servers on one address and port, in file order."""
+
+    servers: list[tuple[Server, Listen]] = field(default_factory=list)
+    default: Server | None = None
+    sealed: bool = False
+    exact: dict[str, Server] = field(default_factory=dict)
+    head: dict[str, Server] = field(default_factory=dict)
+    tail: dict[str, Server] = field(default_factory=dict)
+
+    def add(self, server: Server, listen: Listen) -> None:
+        self.sealed = self.sealed or listen.sealed
+        if any(known is server for known, _ in self.servers):
+            return
+        self.servers.append((server, listen))
+        if listen.default and self.default is None:
+            self.default = server
+        for name in server.names:
+            if name.startswith("*."):
+                self.head.setdefault(name[1:], server)
+            elif name.startswith("."):
+                self.head.setdefault(name, server)
+                self.exact.setdefault(name[1:], server)
+            elif name.endswith(".*"):
+                self.tail.setdefault(name[:-1], server)
+            else:
+                self.exact.setdefault(name, server)
+
+    @property
+    def standing(self) -> Server:
+        """Who answers when nobody is named."""
+        return self.default or self.servers[0][0]
+
+    def by_name(self, name: str) -> tuple[Server | None, str, Hit | None, Server | None]:
+        """(server, what matched, a pattern's match, a server whose pattern is not worked out)."""
+        server = self.exact.get(name)
+        if server is not None:
+            return server, name, None, None
+        labels = name.split(".")
+        for number in range(1, len(labels)):
+            ending = "." + ".".join(labels[number:])
+            if self.head and ending in self.head:
+                return self.head[ending], f"*{ending}", None, None
+        for number in range(len(labels) - 1, 0, -1):
+            start = ".".join(labels[:number]) + "."
+            if self.tail and start in self.tail:
+                return self.tail[start], f"{start}*", None, None
+        return self._by_pattern(name)
+
+    def _by_pattern(self, name: str) -> tuple[Server | None, str, Hit | None, Server | None]:
+        for server, _ in self.servers:
+            for written, regex in server.patterns:
+                try:
+                    if regex is None:
+                        raise TooCostly(written)
+                    hit = regex.search(name)
+                except TooCostly:
+                    return None, written, None, server
+                if hit is not None:
+                    return server, written, hit, None
+        return None, "", None, None
+
+
+class Chooser:
+    """The servers by address and port; built once."""
+
+    def __init__(self, whole: Whole) -> None:
+        self.whole = whole
+        self.doors: dict[tuple[str, int | None], _Door] = {}
+        for server in whole.servers:
+            for listen in server.listens:
+                door = self.doors.setdefault((listen.address, listen.port), _Door())
+                door.add(server, listen)
+
+    def door(self, address: str, port: int) -> _Door | None:
+        """What a connection to this address and port comes to."""
+        wild = "::" if ":" in address else "*"
+        for key in ((address, port), (wild, port)):
+            if key in self.doors:
+                return self.doors[key]
+        both = self.doors.get(("::", port))
+        if both is not None and wild == "*" and any(not x.only_v6 for _, x in both.servers):
+            return both
+        return None
+
+    def choose(self, address: str, port: int, host: str | None, *, refused: bool) -> Chosen | None:
+        """host: None where none was sent; refused: the request fails before the name is looked at.
+
+        None where no server listens there.
+        """
+        door = self.door(address, port)
+        if door is None:
+            return None
+        standing = door.standing
+        if refused:
+            return self._chosen(door, standing, "site.first", None, {})
+        server, matched, hit, unknown = door.by_name(host or "")
+        doubts: tuple[Doubt, ...] = ()
+        if unknown is not None:
+            proof = Proof(place=unknown.place, text=matched)
+            facts = {"pattern": matched}
+            doubts = (Doubt("site.pattern-unknown", Rank(Phase.ENTRY), facts, (proof,)),)
+        if server is None:
+            ground = "site.only" if len(door.servers) == 1 else "site.default"
+            if door.default is not None and len(door.servers) > 1:
+                ground = "site.marked"
+            facts = {"host": host or "", "count": str(len(door.servers))}
+            return self._chosen(door, standing, ground, host, facts, doubts)
+        facts = {"host": host or "", "matched": matched or "no name"}
+        return self._chosen(door, server, "site.named", host, facts, doubts, hit, matched)
+
+    def _chosen(
+        self,
+        door: _Door,
+        server: Server,
+        ground: str,
+        host: str | None,
+        facts: dict[str, str],
+        doubts: tuple[Doubt, ...] = (),
+        hit: Hit | None = None,
+        matched: str | None = None,
+    ) -> Chosen:
+        claims = tuple(self._contest(door, server, host, matched))
+        return Chosen(server, ground, claims, facts, doubts, hit, door.sealed)
+
+    def _contest(
+        self, door: _Door, winner: Server, host: str | None, matched: str | None
+    ) -> list[Claim]:
+        claims = []
+        shown = door.servers[:SHOWN_CLAIMS]
+        if not any(server is winner for server, _ in shown):
+            shown = [*shown, next(pair for pair in door.servers if pair[0] is winner)]
+        for server, listen in shown:
+            outcome, hit = "other-name", None
+            if server is winner:
+                outcome, hit = ("won", matched) if matched is not None else ("first", None)
+            elif host and (host in server.names or any(_wild(n, host) for n in server.names)):
+                outcome, hit = "weaker", host
+            claims.append(
+                Claim(
+                    server.label,
+                    server.place,
+                    str(binding(listen)),
+                    (*server.names, *(name for name, _ in server.patterns)),
+                    outcome,
+                    hit,
+                )
+            )
+        return claims
+
+
+def _wild(name: str, host: str) -> bool:
+    if name.startswith("*."):
+        return host.endswith(name[1:])
+    if name.startswith("."):
+        return host == name[1:] or host.endswith(name)
+    return name.endswith(".*") and host.startswith(name[:-1])

@@ -1,0 +1,466 @@
+"""What holds at one place of the configuration: the whole, a server, a location, a condition.
+
+Settings of an outer place hold within, unless the inner one says anything of the kind itself.
+Source: nginx, ngx_http_core_module, ngx_http_rewrite_module, and the module of each directive.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from ecumen.engines.nginx.catalogue import leaves_answer
+from ecumen.engines.nginx.lexer import Line
+from ecumen.engines.nginx.texts import Text, text_of
+from ecumen.engines.patterns import Regex, compiled
+
+Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+REDIRECTS = (301, 302, 303, 307, 308)
+
+
+@dataclass(frozen=True, slots=True)
+class Root:
+    """alias: how many characters of the address the path stands for; None for a root; -1 where it
+    stands for the whole address (a pattern's).
+    """
+
+    path: Text
+    alias: int | None
+    line: Line | None
+
+
+@dataclass(frozen=True, slots=True)
+class ErrorPage:
+    """status: 0 for what the page itself gives, -1 for that of the error, else another."""
+
+    page: Text
+    status: int
+    line: Line
+
+
+@dataclass(frozen=True, slots=True)
+class AccessLine:
+    """network: None for everybody; unix: for local sockets alone."""
+
+    allow: bool
+    network: Network | None
+    everybody: bool
+    line: Line
+
+
+@dataclass(frozen=True, slots=True)
+class Log:
+    """path: absolute, None where logging is off. condition: the variable that must be set."""
+
+    path: str | None
+    condition: str
+    line: Line | None
+
+
+@dataclass(frozen=True, slots=True)
+class Upstream:
+    """What a place hands requests to. kind: the way it is spoken to."""
+
+    kind: str
+    target: Text
+    line: Line
+
+
+@dataclass(frozen=True, slots=True)
+class TryFiles:
+    """tries: what is looked for in turn, and whether a folder is meant; code or last: what then."""
+
+    tries: tuple[tuple[Text, bool], ...]
+    last: Text
+    code: int | None
+    line: Line
+
+
+# --- rules that run one after the other ---
+
+
+@dataclass(frozen=True, slots=True)
+class Return:
+    status: int
+    text: Text | None
+    line: Line
+
+
+@dataclass(frozen=True, slots=True)
+class Rewrite:
+    """regex: None where it is not evaluated. flag: last, break, redirect, permanent or none."""
+
+    regex: Regex | None
+    pattern: str
+    path: Text
+    query: Text | None
+    flag: str
+    sends: bool
+    keeps_query: bool
+    line: Line
+
+
+@dataclass(frozen=True, slots=True)
+class Set:
+    name: str
+    value: Text
+    line: Line
+
+
+@dataclass(frozen=True, slots=True)
+class Break:
+    line: Line
+
+
+@dataclass(frozen=True, slots=True)
+class If:
+    """test: as in the words in brackets. conf: what holds where the condition does."""
+
+    operator: str
+    left: Text
+    right: Text | None
+    regex: Regex | None
+    conf: Conf
+    line: Line
+
+
+Rule = Return | Rewrite | Set | Break | If
+
+
+@dataclass(slots=True)
+class Conf:
+    """What holds at one place. title: as in the configuration, for evidence."""
+
+    title: str
+    line: Line | None
+    root: Root
+    index: tuple[tuple[Text, Line], ...] = ()
+    listing: bool = False
+    listing_format: str = "html"
+    error_pages: dict[int, ErrorPage] = field(default_factory=dict)
+    access: tuple[AccessLine, ...] = ()
+    realm: Line | None = None
+    any_will_do: bool = False
+    types: dict[str, str] = field(default_factory=dict)
+    default_type: str = "text/plain"
+    charset: str = ""
+    charset_types: frozenset[str] = frozenset()
+    absolute: bool = True
+    own_name: bool = False
+    own_port: bool = True
+    links: tuple[str, ...] = ()
+    logs: tuple[Log, ...] = ()
+    recursive_errors: bool = False
+    upstream: Upstream | None = None
+    maker: Line | None = None
+    tries: TryFiles | None = None
+    rules: list[Rule] = field(default_factory=list)
+    internal: bool = False
+    unread: list[Line] = field(default_factory=list)
+    limited: tuple[frozenset[str], Conf] | None = None
+    expires: tuple[str, ...] = ()
+
+    def within(self, title: str, line: Line | None) -> Conf:
+        """A place within this one, before anything is said there."""
+        return Conf(
+            title, line, self.root, self.index, self.listing, self.listing_format,
+            self.error_pages, self.access, self.realm, self.any_will_do, self.types,
+            self.default_type, self.charset, self.charset_types, self.absolute, self.own_name,
+            self.own_port, self.links, self.logs, self.recursive_errors, expires=self.expires,
+        )  # fmt: skip
+
+
+CHARSET_TYPES = frozenset(
+    """
+    text/html text/xml text/plain text/vnd.wap.wml application/javascript application/rss+xml
+""".split()
+)
+
+
+class Draft:
+    """Fills one place with its lines."""
+
+    def __init__(self, conf: Conf, absolute: Callable[[str], str], alias_length: int = 0) -> None:
+        self.conf = conf
+        self.absolute = absolute
+        self.alias_length = alias_length
+        self._said: set[str] = set()
+
+    def take(self, line: Line) -> bool:
+        """Takes a line that holds at any place. False: it is none."""
+        taker = _TAKERS.get(line.name)
+        if taker is None:
+            return leaves_answer(line.name, line.args)
+        try:
+            taker(self, line)
+        except (ValueError, IndexError):
+            self.conf.unread.append(line)
+        return True
+
+    def _first(self, kind: str) -> bool:
+        """Whether this is the first line of its kind here, so that it replaces what is outside."""
+        if kind in self._said:
+            return False
+        self._said.add(kind)
+        return True
+
+    def root(self, line: Line) -> None:
+        (path,) = line.args
+        self.conf.root = Root(self._path(path), None, line)
+
+    def alias(self, line: Line) -> None:
+        (path,) = line.args
+        self.conf.root = Root(self._path(path, slash=True), self.alias_length, line)
+
+    def _path(self, path: str, *, slash: bool = False) -> Text:
+        text = path if slash else path.rstrip("/") if path != "/" else ""
+        return text_of(text if text.startswith(("/", "$")) or not text else self.absolute(text))
+
+    def index(self, line: Line) -> None:
+        own = tuple((text_of(word), line) for word in line.args)
+        self.conf.index = own if self._first("index") else self.conf.index + own
+
+    def listing(self, line: Line) -> None:
+        self.conf.listing = _flag(line)
+
+    def listing_format(self, line: Line) -> None:
+        self.conf.listing_format = line.args[0]
+
+    def error_page(self, line: Line) -> None:
+        if self._first("error_page"):
+            self.conf.error_pages = {}
+        *codes, page = line.args
+        status = -1
+        if codes[-1].startswith("="):
+            word = codes.pop()[1:]
+            status = int(word) if word else 0
+        for code in codes:
+            self.conf.error_pages.setdefault(int(code), ErrorPage(text_of(page), status, line))
+
+    def access(self, line: Line) -> None:
+        (who,) = line.args
+        allow = line.name == "allow"
+        if who == "all":
+            entry = AccessLine(allow, None, True, line)
+        elif who == "unix:":
+            entry = AccessLine(allow, None, False, line)
+        else:
+            entry = AccessLine(allow, ipaddress.ip_network(who, strict=False), False, line)
+        self.conf.access = (entry,) if self._first("access") else (*self.conf.access, entry)
+
+    def realm(self, line: Line) -> None:
+        self.conf.realm = None if line.args[0] == "off" else line
+
+    def satisfy(self, line: Line) -> None:
+        self.conf.any_will_do = line.args[0] == "any"
+
+    def types(self, line: Line) -> None:
+        if self._first("types"):
+            self.conf.types = {}
+        for entry in line.children or ():
+            for ending in entry.args:
+                self.conf.types[ending.lower()] = entry.name
+
+    def default_type(self, line: Line) -> None:
+        self.conf.default_type = line.args[0]
+
+    def charset(self, line: Line) -> None:
+        word = line.args[0]
+        if "$" in word:
+            raise ValueError(word)
+        self.conf.charset = "" if word == "off" else word
+
+    def charset_types(self, line: Line) -> None:
+        self.conf.charset_types = frozenset(line.args) | {"text/html"}
+
+    def absolute_redirect(self, line: Line) -> None:
+        self.conf.absolute = _flag(line)
+
+    def own_name(self, line: Line) -> None:
+        self.conf.own_name = _flag(line)
+
+    def own_port(self, line: Line) -> None:
+        self.conf.own_port = _flag(line)
+
+    def links(self, line: Line) -> None:
+        self.conf.links = line.args if line.args[0] != "off" else ()
+
+    def log(self, line: Line) -> None:
+        words = line.args
+        if words[0] == "off":
+            entry = Log(None, "", line)
+        else:
+            condition = next((w[3:] for w in words[1:] if w.startswith("if=")), "")
+            path = words[0] if words[0].startswith("syslog:") else self.absolute(words[0])
+            entry = Log(path, condition, line)
+        self.conf.logs = (entry,) if self._first("log") else (*self.conf.logs, entry)
+
+    def recursive(self, line: Line) -> None:
+        self.conf.recursive_errors = _flag(line)
+
+    def upstream(self, line: Line) -> None:
+        self.conf.upstream = Upstream(line.name.removesuffix("_pass"), text_of(line.args[0]), line)
+
+    def maker(self, line: Line) -> None:
+        self.conf.maker = line
+
+    def tries(self, line: Line) -> None:
+        *tried, last = line.args
+        code = int(last[1:]) if last.startswith("=") else None
+        tries = tuple((text_of(word.removesuffix("/")), word.endswith("/")) for word in tried)
+        self.conf.tries = TryFiles(tries, text_of(last), code, line)
+
+    def internal(self, line: Line) -> None:
+        self.conf.internal = True
+
+    def expires(self, line: Line) -> None:
+        self.conf.expires = line.args
+
+    # --- rules ---
+
+    def returns(self, line: Line) -> None:
+        words = line.args
+        if len(words) == 1 and not words[0].isdigit():
+            if not words[0].startswith(("http://", "https://", "$scheme")):
+                raise ValueError(words[0])
+            self.conf.rules.append(Return(302, text_of(words[0]), line))
+            return
+        text = text_of(words[1]) if len(words) > 1 else None
+        self.conf.rules.append(Return(int(words[0]), text, line))
+
+    def rewrite(self, line: Line) -> None:
+        pattern, made, *flags = line.args
+        flag = flags[0] if flags else ""
+        if flag not in ("", "last", "break", "redirect", "permanent") or not made:
+            raise ValueError(flag)
+        keeps = not made.endswith("?")
+        made = made if keeps else made[:-1]
+        sends = flag in ("redirect", "permanent") or made.startswith(
+            ("http://", "https://", "$scheme")
+        )
+        path, mark, query = (made, "", "") if sends else made.partition("?")
+        self.conf.rules.append(
+            Rewrite(
+                _regex(pattern),
+                pattern,
+                text_of(path),
+                text_of(query) if mark else None,
+                flag,
+                sends,
+                keeps,
+                line,
+            )
+        )
+
+    def set(self, line: Line) -> None:
+        name, value = line.args
+        self.conf.rules.append(Set(name.removeprefix("$"), text_of(value), line))
+
+    def stop(self, line: Line) -> None:
+        self.conf.rules.append(Break(line))
+
+    def condition(self, line: Line) -> None:
+        inner = self.conf.within(line.quoted.removesuffix(" {"), line)
+        inner.upstream, inner.maker = self.conf.upstream, self.conf.maker
+        operator, left, right = _condition(line.args)
+        regex = None
+        if operator.endswith(("~", "~*")):
+            regex = _regex(right or "", ignore_case=operator.endswith("*"))
+        draft = Draft(inner, self.absolute, self.alias_length)
+        for child in line.children or ():
+            if not draft.take(child):
+                inner.unread.append(child)
+        self.conf.rules.append(
+            If(
+                operator,
+                text_of(left),
+                None if right is None else text_of(right),
+                regex,
+                inner,
+                line,
+            )
+        )
+
+
+def _flag(line: Line) -> bool:
+    (word,) = line.args
+    if word.lower() not in ("on", "off"):
+        raise ValueError(word)
+    return word.lower() == "on"
+
+
+def _regex(pattern: str, *, ignore_case: bool = False) -> Regex | None:
+    return compiled(pattern, ignore_case=ignore_case, dollar_only_end=False, dot_all=False)
+
+
+def regex_of(pattern: str, *, ignore_case: bool = False) -> Regex | None:
+    """A pattern as the server compiles it; None where it is not evaluated."""
+    return _regex(pattern, ignore_case=ignore_case)
+
+
+def _condition(args: tuple[str, ...]) -> tuple[str, str, str | None]:
+    """(operator, left, right) of the words in brackets. Raises ValueError."""
+    words = list(args)
+    if not words or not words[0].startswith("("):
+        raise ValueError("condition")
+    words[0] = words[0][1:]
+    words[-1] = words[-1].removesuffix(")")
+    words = [
+        word
+        for number, word in enumerate(words)
+        if word or 0 < number < len(words) - 1 or number == 2
+    ]
+    if len(words) == 1 and words[0].startswith("$"):
+        return "set", words[0], None
+    if len(words) == 2 and words[0].lstrip("!") in ("-f", "-d", "-e", "-x"):
+        return words[0], words[1], None
+    if len(words) >= 2 and words[1] in ("=", "!=", "~", "~*", "!~", "!~*"):
+        return words[1], words[0], words[2] if len(words) > 2 else ""
+    raise ValueError("condition")
+
+
+_TAKERS: dict[str, Callable[[Draft, Line], None]] = {
+    "root": Draft.root,
+    "alias": Draft.alias,
+    "index": Draft.index,
+    "autoindex": Draft.listing,
+    "autoindex_format": Draft.listing_format,
+    "error_page": Draft.error_page,
+    "allow": Draft.access,
+    "deny": Draft.access,
+    "auth_basic": Draft.realm,
+    "auth_basic_user_file": lambda draft, line: None,
+    "satisfy": Draft.satisfy,
+    "types": Draft.types,
+    "default_type": Draft.default_type,
+    "charset": Draft.charset,
+    "charset_types": Draft.charset_types,
+    "absolute_redirect": Draft.absolute_redirect,
+    "server_name_in_redirect": Draft.own_name,
+    "port_in_redirect": Draft.own_port,
+    "disable_symlinks": Draft.links,
+    "access_log": Draft.log,
+    "recursive_error_pages": Draft.recursive,
+    "proxy_pass": Draft.upstream,
+    "fastcgi_pass": Draft.upstream,
+    "uwsgi_pass": Draft.upstream,
+    "scgi_pass": Draft.upstream,
+    "grpc_pass": Draft.upstream,
+    "memcached_pass": Draft.upstream,
+    "stub_status": Draft.maker,
+    "empty_gif": Draft.maker,
+    "try_files": Draft.tries,
+    "internal": Draft.internal,
+    "expires": Draft.expires,
+    "return": Draft.returns,
+    "rewrite": Draft.rewrite,
+    "set": Draft.set,
+    "break": Draft.stop,
+    "if": Draft.condition,
+}
+
+
+def first(lines: Sequence[Line], name: str) -> Line | None:
+    """The first line of this name."""
+    return next((line for line in lines if line.name == name), None)

@@ -1,0 +1,228 @@
+"""What nginx does with a request, from the server that answers to the log that gets the line.
+
+Source: nginx, "How nginx processes a request", "Development guide: HTTP phases"; measured.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import replace
+
+from ecumen.engines.nginx.choice import Chooser, Chosen
+from ecumen.engines.nginx.config import Conf
+from ecumen.engines.nginx.disk import Disk
+from ecumen.engines.nginx.hostname import read_host
+from ecumen.engines.nginx.run import Run, proof
+from ecumen.engines.nginx.server import Server, Whole, binding, load
+from ecumen.engines.nginx.uri import read_path
+from ecumen.engines.sites import (
+    Answer,
+    Arrival,
+    Binding,
+    Block,
+    Doubt,
+    Handling,
+    Part,
+    Phase,
+    Rank,
+    SiteSummary,
+)
+from ecumen.engines.source import SurveySource
+from ecumen.engines.tree import Place
+from ecumen.rights import Subject, Walker, subject_of
+from ecumen.survey import EngineRecord, Survey
+
+_METHOD = re.compile(r"[A-Z_-]+\Z")
+LONGEST_LINE = 8192  # bytes of a request line that fit into the usual buffers
+
+
+class NginxEngine:
+    """One nginx of a survey."""
+
+    kind = "nginx"
+
+    def __init__(self, survey: Survey, record: EngineRecord) -> None:
+        self.survey = survey
+        self.record = record
+        self.whole: Whole = load(SurveySource(survey), record)
+        self.chooser = Chooser(self.whole)
+        self.subject = self._worker()
+        self.disk = Disk(Walker(survey, self.subject)) if self.subject else None
+
+    @property
+    def listens(self) -> Sequence[Binding]:
+        return self.whole.listens
+
+    def _worker(self) -> Subject | None:
+        name, group = self.whole.user, self.whole.group
+        known = self.survey.group_by_name.get(group) if group is not None else None
+        if group is not None and known is None:
+            return None
+        subject = subject_of(self.survey, name, known.gid if known else None)
+        if subject is None or known is not None:
+            return subject
+        # Without a group of its own the worker takes the one that has the account's name.
+        named = self.survey.group_by_name.get(name)
+        return subject_of(self.survey, name, named.gid) if named else subject
+
+    # --- sites ---
+
+    def sites(self) -> Sequence[SiteSummary]:
+        """Every server in file order."""
+        return [self._summary(server) for server in self.whole.servers]
+
+    def _summary(self, server: Server) -> SiteSummary:
+        bindings = [binding(listen) for listen in server.listens]
+        heard = next((b for b in bindings if b.port is not None), bindings[0])
+        names = tuple(name for name in server.names if name)
+        asked = next((n for n in names if n != "_" and "*" not in n and not n.startswith(".")), "")
+        address = self._address(heard)
+        literal = f"[{address}]" if ":" in address else address
+        root = server.conf.root.path
+        return SiteSummary(
+            name=server.label,
+            place=server.place,
+            bindings=tuple(str(each) for each in bindings),
+            names=names,
+            root=root.source if root.constant else None,
+            address=address,
+            port=heard.port or 80,
+            asked_as=asked or literal,
+            sealed=all(listen.sealed for listen in server.listens),
+        )
+
+    def _address(self, bound: Binding) -> str:
+        if bound.address != "*" and not bound.address.startswith("unix:"):
+            return bound.address
+        own = [a for a in self.survey.addresses if not a.startswith("127.") and ":" not in a]
+        return next(iter(own), "127.0.0.1")
+
+    def claims(self, arrival: Arrival) -> bool:
+        """Whether a site here claims the name that is asked for, on this address and port."""
+        host = read_host(arrival.host) if arrival.host is not None else None
+        if not host:
+            return False
+        chosen = self.chooser.choose(arrival.address, arrival.port, host, refused=False)
+        return chosen is not None and chosen.ground == "site.named"
+
+    # --- one request ---
+
+    def handle(self, arrival: Arrival) -> Handling:
+        """Everything that happens to a request that arrived here."""
+        host = read_host(arrival.host) if arrival.host is not None else ""
+        address = read_path(arrival.path)
+        early = host is None or not address.valid or not _METHOD.match(arrival.method)
+        chosen = self.chooser.choose(arrival.address, arrival.port, host, refused=early)
+        if chosen is None:
+            return self._nobody()
+        server = chosen.server
+        if not server.merge_slashes:
+            address = read_path(arrival.path, merge_slashes=False)
+        site = Part(chosen.ground, dict(chosen.facts) | {"site": server.label})
+        handling = Handling(
+            server.label, server.place, site, Part("way.root", {"address": address.path}),
+            Part("rule.open"), Part("ladder.clear"), Part("serve.file"), Part("record.log"),
+        )  # fmt: skip
+        site.picture = list(chosen.claims)
+        site.proofs = list(proof(server.line))
+        site.doubts += [*self.whole.doubts, *chosen.doubts]
+        if self._refused(arrival, chosen, host, early, handling):
+            return self._ended(handling, server.conf)
+        if self.disk is None:
+            facts = {"worker": self.whole.user}
+            handling.ladder.doubts.append(Doubt("ladder.no-worker", Rank(Phase.ENTRY), facts))
+            return self._ended(handling, server.conf)
+        run = Run(
+            self.survey, self.whole, self.disk, server, arrival, host or "", address, handling
+        )
+        if chosen.hit is not None:
+            run.state.captured(chosen.hit)
+        run.go()
+        conf = run.finish()
+        self._who(handling)
+        return self._ended(handling, conf)
+
+    def _refused(
+        self,
+        arrival: Arrival,
+        chosen: Chosen,
+        host: str | None,
+        early: bool,
+        handling: Handling,
+    ) -> bool:
+        """Whether the request fails before any rule is asked."""
+        start = Rank(Phase.ENTRY)
+        site, conf = handling.site, chosen.server.conf
+        facts = {"method": arrival.method, "host": arrival.host or ""}
+        block: Block | None = None
+        if early:
+            code = "site.bad-host" if host is None else "site.bad-request"
+            block = Block(code, start, 400, facts)
+        elif chosen.sealed and not arrival.sealed:
+            block = Block("seal.plain", start, 400, facts, proof(chosen.server.line))
+        elif arrival.host is None:
+            block = Block("site.no-host", start, 400, facts)
+        elif arrival.method in ("TRACE", "CONNECT"):
+            block = Block("site.bad-method", start, 405, facts)
+        if len(arrival.path) + len(arrival.query or "") + 20 > LONGEST_LINE:
+            site.doubts.append(Doubt("site.long-line", start))
+        if block is None:
+            return False
+        status = block.status or 400
+        page = conf.error_pages.get(497 if block.code == "seal.plain" else status)
+        if page is not None:
+            more = {"status": str(status), "page": page.page.source}
+            site_doubt = Doubt("serve.error-page", start, more, proof(page.line))
+            handling.serve.doubts.append(site_doubt)
+        kind = "text/html"
+        if conf.charset and kind in conf.charset_types:
+            kind = f"{kind}; charset={conf.charset}"
+        block = replace(block, page=Answer(status, start, kind))
+        part = handling.site
+        part.blocks.append(block)
+        for other in (handling.way, handling.rule, handling.ladder, handling.serve):
+            other.code = "passage.not-reached"
+        return True
+
+    def _ended(self, handling: Handling, conf: Conf) -> Handling:
+        part = handling.record
+        logs = [log for log in conf.logs if log.path is not None]
+        certain = [log for log in logs if not log.condition and "$" not in (log.path or "")]
+        part.proofs = [each for log in logs for each in proof(log.line)]
+        if not logs:
+            part.code = "record.nowhere"
+        elif not certain:
+            rank = Rank(Phase.CONTENT)
+            doubt = Doubt("record.conditional", rank, {}, tuple(part.proofs), only_type=True)
+            part.doubts.append(doubt)
+        handling.log = certain[0].path if certain else None
+        part.facts["log"] = handling.log or ""
+        return handling
+
+    def _nobody(self) -> Handling:
+        place = Place(self.record.config, 1)
+        handling = Handling(
+            "nginx", place, Part("site.nobody"), Part("passage.not-reached"),
+            Part("passage.not-reached"), Part("passage.not-reached"), Part("passage.not-reached"),
+            Part("passage.not-reached"),
+        )  # fmt: skip
+        handling.site.doubts.append(Doubt("site.nobody", Rank(Phase.ENTRY)))
+        return handling
+
+    def _who(self, handling: Handling) -> None:
+        """Adds the words on owner, group and mode to each block that the ladder has."""
+        worker = self.subject.name if self.subject else ""
+        handling.ladder.facts["worker"] = worker
+        blocks = []
+        for block in handling.ladder.blocks:
+            entry = next((p.entry for p in block.proofs if p.entry is not None), None)
+            facts = {"worker": worker, **block.facts}
+            if entry is not None:
+                facts |= {
+                    "owner": self.survey.user_name(entry.uid),
+                    "group": self.survey.group_name(entry.gid),
+                    "mode": f"{entry.mode:04o}",
+                }
+            blocks.append(replace(block, facts=facts))
+        handling.ladder.blocks = blocks

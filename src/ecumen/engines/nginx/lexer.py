@@ -1,0 +1,258 @@
+"""Lines of the configuration language: a name, its arguments, and what stands in braces behind.
+
+Source: nginx, "Beginner's Guide: Configuration File's Structure"; measured where that is silent.
+Most lines of a configuration are like others and hold one plain statement: these are split once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ecumen.engines.tree import Place
+
+BLANK = " \t\r\n"
+_ODD = frozenset("\"'\\$#{};")
+_ESCAPED = {"t": "\t", "r": "\r", "n": "\n"}
+DEEPEST = 100
+
+
+class Line:
+    """One statement. args: quotes undone. children: None for a statement without braces."""
+
+    __slots__ = ("args", "children", "file", "name", "number")
+
+    def __init__(
+        self,
+        name: str,
+        args: tuple[str, ...],
+        file: str,
+        number: int,
+        children: list[Line] | None = None,
+    ) -> None:
+        self.name = name
+        self.args = args
+        self.file = file
+        self.number = number
+        self.children = children
+
+    @property
+    def place(self) -> Place:
+        return Place(self.file, self.number)
+
+    @property
+    def quoted(self) -> str:
+        """The statement as one line, for evidence."""
+        end = ";" if self.children is None else " {"
+        return " ".join((self.name, *map(_shown, self.args))) + end
+
+
+def _shown(word: str) -> str:
+    return f'"{word}"' if not word or any(c in word for c in ' \t;{}"') else word
+
+
+class SyntaxFault(Exception):  # noqa: N818 - what the engine would stop at, not an error of ours
+    """Where and why the engine stops reading."""
+
+    def __init__(self, place: Place, message: str) -> None:
+        super().__init__(message)
+        self.place = place
+        self.message = message
+
+
+# How a line of text is made, where it holds one plain statement: its kind, name and arguments.
+_Plain = tuple[str, str, tuple[str, ...]]
+
+
+def _plain(text: str) -> _Plain | None:
+    """What a line says by itself; None where it takes the long way to tell."""
+    line = text.strip(BLANK)
+    if not line or line[0] == "#":
+        return ("", "", ())
+    if line == "}":
+        return ("}", "", ())
+    last = line[-1]
+    if last not in ";{":
+        return None
+    body = line[:-1]
+    if not body or not _ODD.isdisjoint(body):
+        return None if not body or not _simple_variables(body) else _worded(last, body)
+    return _worded(last, body)
+
+
+def _simple_variables(body: str) -> bool:
+    return _ODD.intersection(body) == {"$"} and "${" not in body
+
+
+def _worded(last: str, body: str) -> _Plain | None:
+    if not body.isascii() and any(c.isspace() and c not in BLANK for c in body):
+        return None
+    if any(c in body for c in "\f\v\x1c\x1d\x1e\x1f\x85"):
+        return None
+    words = body.split()
+    return (last, words[0], tuple(words[1:])) if words else None
+
+
+class Lexer:
+    """Reads texts into statements; what was split once is remembered."""
+
+    def __init__(self) -> None:
+        self._known: dict[str, _Plain | None] = {}
+        self._at = 0
+
+    def read(self, text: str, file: str, take: Callable[[Line, list[Line], int], None]) -> None:
+        """Gives each statement to `take`, with the list that it belongs in and its depth.
+
+        Raises SyntaxFault where the engine would stop.
+        """
+        top: list[Line] = []
+        stack: list[list[Line]] = [top]
+        known = self._known
+        lines = text.split("\n")
+        number, count, at = 0, len(lines), 0
+        while number < count:
+            raw = lines[number]
+            number += 1
+            if raw in known:
+                plain = known[raw]
+            else:
+                if len(known) > 500_000:
+                    known.clear()
+                plain = known[raw] = _plain(raw)
+            if plain is None:
+                number = self._odd(text, at, number, file, stack, take)
+                at = self._at
+                continue
+            at += len(raw) + 1
+            kind = plain[0]
+            if kind == ";":
+                take(Line(plain[1], plain[2], file, number), stack[-1], len(stack) - 1)
+            elif kind == "{":
+                self._open(Line(plain[1], plain[2], file, number, []), stack, take)
+            elif kind == "}":
+                self._close(stack, Place(file, number))
+        if len(stack) > 1:
+            raise SyntaxFault(Place(file, count), 'unexpected end of file, expecting "}"')
+
+    def _open(
+        self, line: Line, stack: list[list[Line]], take: Callable[[Line, list[Line], int], None]
+    ) -> None:
+        if len(stack) > DEEPEST:
+            raise SyntaxFault(line.place, f"blocks are nested more than {DEEPEST} deep")
+        take(line, stack[-1], len(stack) - 1)
+        assert line.children is not None
+        stack.append(line.children)
+
+    def _close(self, stack: list[list[Line]], place: Place) -> None:
+        if len(stack) == 1:
+            raise SyntaxFault(place, 'unexpected "}"')
+        stack.pop()
+
+    def _odd(
+        self,
+        text: str,
+        at: int,
+        number: int,
+        file: str,
+        stack: list[list[Line]],
+        take: Callable[[Line, list[Line], int], None],
+    ) -> int:
+        """The long way, from the beginning of a line to the end of the one where a statement ends.
+
+        Returns the number of the next line; its offset is kept in `_at`.
+        """
+        words: list[str] = []
+        first = number
+        size = len(text)
+        while at < size:
+            char = text[at]
+            if char in BLANK:
+                if char == "\n":
+                    number += 1
+                    if not words:
+                        self._at = at + 1
+                        return number - 1
+                at += 1
+            elif char == "#":
+                end = text.find("\n", at)
+                at = size if end < 0 else end
+            elif char in ";{":
+                if not words:
+                    raise SyntaxFault(Place(file, number), f'unexpected "{char}"')
+                line = Line(words[0], tuple(words[1:]), file, first)
+                if char == ";":
+                    take(line, stack[-1], len(stack) - 1)
+                else:
+                    line.children = []
+                    self._open(line, stack, take)
+                words = []
+                at += 1
+            elif char == "}":
+                if words:
+                    raise SyntaxFault(Place(file, number), 'unexpected "}"')
+                self._close(stack, Place(file, number))
+                at += 1
+            else:
+                if not words:
+                    first = number
+                word, after = _word(text, at, Place(file, number))
+                number += text.count("\n", at, after)
+                words.append(word)
+                at = after
+        if words:
+            raise SyntaxFault(Place(file, number), 'unexpected end of file, expecting ";" or "}"')
+        self._at = size
+        return number
+
+
+def _word(text: str, at: int, place: Place) -> tuple[str, int]:
+    quote = text[at] if text[at] in "\"'" else ""
+    start = at = at + len(quote)
+    size = len(text)
+    variable = False
+    while at < size:
+        char = text[at]
+        if quote:
+            if char == "\\":
+                at += 2
+                continue
+            if char == quote:
+                return _undone(text[start:at]), _behind(text, at + 1, place)
+        elif char == "\\":
+            at += 2
+            variable = False
+            continue
+        elif char == "{" and variable:
+            variable = False
+        elif char in " \t\r\n;{":
+            return _undone(text[start:at]), at
+        else:
+            variable = char == "$"
+        at += 1
+    raise SyntaxFault(place, "unexpected end of file")
+
+
+def _behind(text: str, at: int, place: Place) -> int:
+    """Behind a closing quote there must be a blank or the end of the statement."""
+    if at < len(text) and text[at] not in " \t\r\n;{)":
+        raise SyntaxFault(place, f'unexpected "{text[at]}"')
+    return at
+
+
+def _undone(word: str) -> str:
+    if "\\" not in word:
+        return word
+    out = []
+    at = 0
+    while at < len(word):
+        char = word[at]
+        if char == "\\" and at + 1 < len(word):
+            behind = word[at + 1]
+            if behind in "\"'\\":
+                at += 1
+                char = behind
+            elif behind in _ESCAPED:
+                at += 1
+                char = _ESCAPED[behind]
+        out.append(char)
+        at += 1
+    return "".join(out)

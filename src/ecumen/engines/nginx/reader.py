@@ -1,0 +1,112 @@
+"""Reads a configuration as the server does: the main file, and what it includes where it stands.
+
+Source: nginx, core ("include"); glob(3) in the C locale.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from fnmatch import translate
+from functools import lru_cache
+
+from ecumen.engines.nginx.lexer import Lexer, Line, SyntaxFault
+from ecumen.engines.tree import Mistake, Place, Source
+
+DEEPEST_INCLUDE = 50
+MOST_LINES = 5_000_000
+# Blocks whose lines are entries and not statements.
+TABLES = frozenset(("types", "map", "geo", "split_clients", "charset_map"))
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """lines: the statements of the main file, those of included files in their place."""
+
+    lines: list[Line]
+    mistakes: tuple[Mistake, ...]
+    files: tuple[str, ...]
+
+
+class Reader:
+    """One reading of one configuration."""
+
+    def __init__(self, source: Source, prefix: str) -> None:
+        self.source = source
+        self.prefix = prefix
+        self.lexer = Lexer()
+        self.files: list[str] = []
+        self.count = 0
+
+    def read(self, config: str) -> Reading:
+        """Never raises: what the server would stop at is a mistake."""
+        lines: list[Line] = []
+        mistakes: tuple[Mistake, ...] = ()
+        try:
+            self._file(config, lines, 0, Place(config, 1))
+        except SyntaxFault as fault:
+            mistakes = (Mistake(fault.place, fault.message),)
+        return Reading(lines, mistakes, tuple(self.files))
+
+    def absolute(self, path: str) -> str:
+        """Relative paths lie below the folder of the main configuration file."""
+        return path if path.startswith("/") else f"{self.prefix.rstrip('/')}/{path}"
+
+    def _file(self, path: str, into: list[Line], depth: int, by: Place) -> None:
+        if depth > DEEPEST_INCLUDE:
+            raise SyntaxFault(by, f"includes are more than {DEEPEST_INCLUDE} deep")
+        text = self.source.read(path)
+        if text is None:
+            raise SyntaxFault(by, f'open() "{path}" failed')
+        self.files.append(path)
+
+        def take(line: Line, within: list[Line], level: int) -> None:
+            self.count += 1
+            if self.count > MOST_LINES:
+                raise SyntaxFault(line.place, f"more than {MOST_LINES} statements")
+            target = into if level == 0 else within
+            if line.name == "include" and line.children is None:
+                self._include(line, target, depth)
+            else:
+                target.append(line)
+
+        self.lexer.read(text.decode("utf-8", "surrogateescape"), path, take)
+
+    def _include(self, line: Line, into: list[Line], depth: int) -> None:
+        if len(line.args) != 1:
+            raise SyntaxFault(line.place, 'invalid number of arguments in "include" directive')
+        pattern = self.absolute(line.args[0])
+        if not any(c in pattern for c in "*?["):
+            self._file(pattern, into, depth + 1, line.place)
+            return
+        for path in self._matching(pattern):
+            self._file(path, into, depth + 1, line.place)
+
+    def _matching(self, pattern: str) -> list[str]:
+        folders = [""]
+        parts = [part for part in pattern.split("/") if part]
+        for number, part in enumerate(parts):
+            last = number == len(parts) - 1
+            if not any(c in part for c in "*?["):
+                folders = [f"{folder}/{part}" for folder in folders]
+                if last:
+                    folders = [path for path in folders if self.source.exists(path)]
+                continue
+            found = []
+            for folder in folders:
+                names = self.source.names(folder or "/") or []
+                hits = [f"{folder}/{leaf}" for leaf in names if _fits(part, leaf)]
+                found += hits if last else [p for p in hits if self.source.names(p) is not None]
+            folders = found
+        return folders
+
+
+@lru_cache(maxsize=4096)
+def _compiled(pattern: str) -> re.Pattern[str]:
+    return re.compile(translate(pattern))
+
+
+def _fits(pattern: str, name: str) -> bool:
+    if name.startswith(".") and not pattern.startswith("."):
+        return False
+    return _compiled(pattern).match(name) is not None

@@ -1,0 +1,881 @@
+"""One request through the phases of the server: rules of the server, the location, its rules, who
+may, what is tried, what goes out; and begun anew wherever one of these leads to another address.
+
+Source: nginx, "Development guide: HTTP phases", ngx_http_core_module, ngx_http_rewrite_module,
+ngx_http_try_files_module, ngx_http_index_module, ngx_http_autoindex_module; measured.
+"""
+
+from __future__ import annotations
+
+import copy
+import ipaddress
+from collections.abc import Callable
+from dataclasses import replace
+
+from ecumen.engines.nginx import config
+from ecumen.engines.nginx.config import Conf, ErrorPage, If, Return, Rewrite, Set
+from ecumen.engines.nginx.disk import Disk, Seen
+from ecumen.engines.nginx.lexer import Line
+from ecumen.engines.nginx.server import Server, Whole
+from ecumen.engines.nginx.texts import Text
+from ecumen.engines.nginx.uri import Address, escaped_path, escaped_query, unescaped_redirect
+from ecumen.engines.nginx.variables import State
+from ecumen.engines.patterns import Hit, Regex, TooCostly
+from ecumen.engines.sites import (
+    Answer,
+    Arrival,
+    Block,
+    Candidate,
+    Contender,
+    Doubt,
+    Handling,
+    Mapped,
+    Part,
+    Phase,
+    Proof,
+    Rank,
+    RuleLine,
+)
+from ecumen.engines.upstreams import is_closed
+from ecumen.survey import Kind, Survey
+
+MOST_CHANGES = 11  # of the address in one request: the eleventh is one too many
+_WITH_BODY = frozenset(
+    (301, 302, 303, 307, 308, *range(400, 407), *range(408, 417), 421, 429, *range(494, 498),
+     *range(500, 506), 507)
+)  # fmt: skip
+Action = Callable[[], "Action | None"]
+
+
+class NotEvaluated(Exception):  # noqa: N818 - a signal, not an error of ours
+    """Something here is beyond what is worked out."""
+
+    def __init__(self, line: Line, what: str) -> None:
+        super().__init__(what)
+        self.line = line
+        self.what = what
+
+
+def proof(line: Line | None) -> tuple[Proof, ...]:
+    return (Proof(place=line.place, text=line.quoted),) if line is not None else ()
+
+
+class Run:
+    """One request, from the server that answers to the end."""
+
+    def __init__(
+        self,
+        survey: Survey,
+        whole: Whole,
+        disk: Disk,
+        server: Server,
+        arrival: Arrival,
+        host: str,
+        address: Address,
+        handling: Handling,
+    ) -> None:
+        self.survey = survey
+        self.whole = whole
+        self.disk = disk
+        self.server = server
+        self.arrival = arrival
+        self.handling = handling
+        self.coded = address.coded
+        self.state = State(
+            arrival, server, whole, host, address.path, arrival.query or "", arrival.method
+        )
+        self.conf: Conf = server.conf
+        self.changes = MOST_CHANGES
+        self.changed = self.internal = self.in_error = False
+        self.location_holds = True
+        self.from_pattern = False
+        self.status: int | None = None
+        self.lap = 0
+        self.step = 0
+        self.done = False
+        self.quote = True
+        # What holds at each block, for the page of the error.
+        self.at: dict[int, Run] = {}
+
+    # --- the way through ---
+
+    def go(self, start: Action | None = None) -> None:
+        """Never raises; what is found goes into the handling."""
+        action: Action | None = start or self._server_rules
+        while action is not None:
+            try:
+                action = action()
+            except NotEvaluated as what:
+                facts = {"what": what.what}
+                self._doubt("way.rule-unknown", Phase.MAPPING, facts, *proof(what.line))
+                action = None
+
+    def rank(self, phase: int) -> Rank:
+        return Rank(phase, self.step).on_lap(self.lap)
+
+    def _doubt(self, code: str, phase: int, facts: dict[str, str], *proofs: Proof) -> None:
+        part: Part = getattr(self.handling, code.partition(".")[0])
+        part.doubts.append(Doubt(code, self.rank(phase), facts, proofs))
+
+    def _block(
+        self, code: str, phase: int, status: int | None, facts: dict[str, str], *proofs: Proof
+    ) -> None:
+        self._add(Block(code, self.rank(phase), status, facts, proofs))
+
+    def _add(self, block: Block) -> None:
+        part: Part = getattr(self.handling, block.code.partition(".")[0])
+        key = (block.code, block.facts.get("path"), block.proofs)
+        if any((b.code, b.facts.get("path"), b.proofs) == key for b in part.blocks):
+            return
+        part.blocks.append(block)
+        then = self.at[id(block)] = copy.copy(self)
+        then.state = copy.copy(self.state)
+
+    def _answer(
+        self,
+        code: str,
+        phase: int,
+        status: int,
+        kind: str | None,
+        location: str | None = None,
+        **more: str,
+    ) -> None:
+        shown = status if self.status is None else self.status
+        part = self.handling.way if code.startswith("way.") else self.handling.serve
+        part.code = code
+        part.facts |= {**more, "type": kind or "", "status": str(status)}
+        if location is not None:
+            part.facts["location"] = location
+        part.answer = Answer(shown, self.rank(phase), kind, location)
+        self.done = True
+
+    def _name_unread(self) -> None:
+        """Lines that are not evaluated, where the request has come to."""
+        for line in self.conf.unread:
+            code = "way.not-evaluated"
+            self._doubt(code, Phase.MAPPING, {"directive": line.name}, *proof(line))
+
+    # --- rules ---
+
+    def _server_rules(self) -> Action | None:
+        self.conf = self.server.conf
+        self._name_unread()
+        if self._rules(self.server.conf):
+            return None
+        return self._find
+
+    def _find(self) -> Action | None:
+        self.changed = False
+        self.conf = self.server.conf
+        found = self.server.locations.find(self.state.path)
+        if found.unknown is not None:
+            facts = {"pattern": found.unknown.name}
+            self._doubt(
+                "way.pattern-unknown", Phase.MAPPING, facts, *proof(found.unknown.conf.line)
+            )
+        self.handling.way.picture += [
+            Contender(loc.title, outcome, *proof(loc.conf.line)) for loc, outcome in found.weighed
+        ]
+        if found.hit is not None:
+            self.state.captured(found.hit)
+        location = found.location
+        if location is None:
+            return self._access
+        self._enter(location.conf)
+        if location.conf.internal and not self.internal:
+            lines = proof(location.conf.line)
+            self._block("way.internal", Phase.MAPPING, 404, {"address": self.state.path}, *lines)
+            return None
+        if found.sent:
+            query = f"?{self.state.query}" if self.state.query else ""
+            self._sent(301, f"{escaped_path(location.name)}{query}", "way.sent")
+            return None
+        return self._location_rules
+
+    def _enter(self, conf: Conf) -> None:
+        if conf.limited is not None and self.state.method not in conf.limited[0]:
+            conf = conf.limited[1]
+        self.conf = conf
+        self._name_unread()
+
+    def _location_rules(self) -> Action | None:
+        if self.conf is not self.server.conf and self._rules(self.conf):
+            return None
+        if not self.changed:
+            return self._access
+        self.changes -= 1
+        if self.changes == 0:
+            self._loops()
+            return None
+        self.step += 1
+        return self._find
+
+    def _loops(self) -> None:
+        self._block("way.loops", Phase.MAPPING, 500, {})
+
+    def _rules(self, conf: Conf) -> bool:
+        """Runs the rules of a place; whether the request ends with them."""
+        self.quote = True
+        self._each(conf.rules)
+        return self.done
+
+    def _each(self, rules: list[config.Rule]) -> bool:
+        """Whether no further rule runs."""
+        for rule in rules:
+            if isinstance(rule, Return):
+                self._return(rule)
+                return True
+            if isinstance(rule, Rewrite):
+                if self._rewrite(rule):
+                    return True
+            elif isinstance(rule, Set):
+                self.state.own[rule.name] = self._value(rule.value, rule.line, quoted=self.quote)
+            elif isinstance(rule, If):
+                if self._holds(rule):
+                    self._enter(rule.conf)
+                    if self._each(rule.conf.rules):
+                        return True
+            else:
+                self.changed = False
+                return True
+        return False
+
+    def _value(self, text: Text, line: Line, *, quoted: bool = False) -> str:
+        if text.constant:
+            return text.source
+        self._on_disk(text)
+
+        def lookup(name: str) -> str:
+            value = self.state.value(name)
+            return escaped_query(value) if quoted and self.coded and name.isdigit() else value
+
+        try:
+            return text.value(lookup)
+        except LookupError as name:
+            raise NotEvaluated(line, f"the variable {name}") from None
+
+    def _on_disk(self, text: Text) -> None:
+        """Works out where the address leads, where a text asks for it."""
+        if any(p.name in ("request_filename", "document_root") for p in text.pieces):
+            root = self.conf.root
+            if root.line is None or not root.line.quoted.count("$"):
+                self.state.root = root.path.source
+                self.state.filename = self._path() or ""
+
+    def _return(self, rule: Return) -> None:
+        lines = proof(rule.line)
+        text = None if rule.text is None else self._value(rule.text, rule.line)
+        status = rule.status
+        self.done = True
+        if status in config.REDIRECTS:
+            self._sent(status, text or "", "way.sent", rule.line)
+        elif status == 444:
+            self._block("way.hung-up", Phase.MAPPING, None, {}, *lines)
+        elif status < 400 or text:
+            kind = self._type()
+            self.handling.way.proofs += lines
+            self.handling.way.picture.append(
+                Mapped("status", self.state.path, str(status), lines[0])
+            )
+            self._answer("way.said", Phase.MAPPING, status, kind)
+        else:
+            codes = {403: "way.refused", 410: "way.gone"}
+            code = codes.get(status, "way.status")
+            shown = 400 if 494 <= status <= 497 else status
+            self._block(code, Phase.MAPPING, shown, {"status": str(status)}, *lines)
+
+    def _rewrite(self, rule: Rewrite) -> bool:
+        """Whether no further rule runs."""
+        hit = self._search(rule.regex, self.state.path, rule.line, rule.pattern)
+        if hit is None:
+            self.state.captures = None
+            return False
+        self.state.captured(hit)
+        self.quote = False
+        before = self.state.path
+        if rule.sends:
+            made = unescaped_redirect(self._value(rule.path, rule.line, quoted=True))
+            if rule.keeps_query and self.state.query:
+                made += ("&" if "?" in rule.path.source else "?") + self.state.query
+            status = 301 if rule.flag == "permanent" else 302
+            self._sent(status, made, "way.sent", rule.line)
+            return True
+        made = self._value(rule.path, rule.line)
+        if rule.query is not None:
+            query = self._value(rule.query, rule.line, quoted=True)
+            keeps = rule.keeps_query and self.state.query
+            self.state.query = f"{query}&{self.state.query}" if keeps else query
+        elif not rule.keeps_query:
+            self.state.query = ""
+        after = made + (f"?{self.state.query}" if self.state.query else "")
+        self.handling.way.picture.append(Mapped("rewrite", before, after, proof(rule.line)[0]))
+        self.handling.way.proofs += proof(rule.line)
+        self.handling.way.code = "way.rewritten"
+        if not made:
+            self._block("way.rules-fail", Phase.MAPPING, 500, {}, *proof(rule.line))
+            self.done = True
+            return True
+        self.state.path = made
+        self.internal = True
+        if rule.flag == "break":
+            self.location_holds, self.changed = False, False
+        else:
+            self.changed = True
+        return rule.flag in ("last", "break")
+
+    def _search(self, regex: Regex | None, text: str, line: Line, pattern: str) -> Hit | None:
+        try:
+            if regex is None:
+                raise TooCostly(pattern)
+            return regex.search(text)
+        except TooCostly:
+            raise NotEvaluated(line, f"the pattern {pattern}") from None
+
+    def _holds(self, rule: If) -> bool:
+        left = self._value(rule.left, rule.line, quoted=self.quote)
+        operator = rule.operator.lstrip("!")
+        negated = rule.operator.startswith("!")
+        if rule.operator == "set":
+            return left not in ("", "0")
+        if operator in ("~", "~*"):
+            pattern = rule.right.source if rule.right else ""
+            hit = self._search(rule.regex, left, rule.line, pattern)
+            if hit is not None:
+                self.state.captured(hit)
+            else:
+                self.state.captures = None
+            return (hit is not None) != negated
+        if operator == "=":
+            right = self._value(rule.right, rule.line, quoted=self.quote) if rule.right else ""
+            return (left == right) != negated
+        if not left.startswith("/"):
+            raise NotEvaluated(rule.line, "a relative path")
+        seen = self.disk.stat(left, self.conf.links, self.rank(Phase.MAPPING))
+        if seen.doubts:
+            raise NotEvaluated(rule.line, f"whether there is {left}")
+        entry = seen.entry if not seen.error else None
+        return (
+            self._is(operator, entry.kind if entry else None, entry.mode if entry else 0) != negated
+        )
+
+    def _is(self, operator: str, kind: Kind | None, mode: int) -> bool:
+        match operator:
+            case "-f":
+                return kind is Kind.FILE
+            case "-d":
+                return kind is Kind.DIR
+            case "-e":
+                return kind in (Kind.FILE, Kind.DIR)
+        return kind is Kind.FILE and mode & 0o100 != 0
+
+    # --- sending the visitor on ---
+
+    def _sent(self, status: int, location: str, code: str, line: Line | None = None) -> None:
+        if location.startswith("/") and self.conf.absolute:
+            location = self._own_address() + location
+        before = self.state.path
+        lines = proof(line)
+        self.handling.way.picture.append(
+            Mapped("sent", before, location, lines[0] if lines else None)
+        )
+        self.handling.way.proofs += lines
+        if status in self.conf.error_pages and not self.in_error:
+            facts = {"status": str(status), "page": self.conf.error_pages[status].page.source}
+            self._doubt("serve.error-page", Phase.MAPPING, facts)
+        phase = Phase.MAPPING if code.startswith("way.") else Phase.CONTENT
+        self.status = None
+        self._answer(code, phase, status, self._canned(status), location=location, path=before)
+
+    def _own_address(self) -> str:
+        arrival = self.arrival
+        scheme, usual = ("https", 443) if arrival.sealed else ("http", 80)
+        name = self.server.first_name if self.conf.own_name else self.state.host
+        if not name:
+            name = f"[{arrival.address}]" if ":" in arrival.address else arrival.address
+        port = f":{arrival.port}" if self.conf.own_port and arrival.port != usual else ""
+        return f"{scheme}://{name}{port}"
+
+    def _canned(self, status: int) -> str | None:
+        return self._charset("text/html") if status in _WITH_BODY else None
+
+    def _charset(self, kind: str) -> str:
+        conf = self.conf
+        if not conf.charset or kind.partition(";")[0].strip().lower() not in conf.charset_types:
+            return kind
+        return kind if "charset=" in kind else f"{kind}; charset={conf.charset}"
+
+    def _type(self) -> str | None:
+        leaf = self.state.path.rpartition("/")[2]
+        stem, dot, ending = leaf.rpartition(".")
+        kind = self.conf.types.get(ending.lower()) if dot and stem and ending else None
+        kind = kind or self.conf.default_type
+        return self._charset(kind) if kind else None
+
+    # --- who may ---
+
+    def _access(self) -> Action | None:
+        conf = self.conf
+        allowed = self._allowed()
+        lines = [p for entry in conf.access for p in proof(entry.line)]
+        self._rule_lines(allowed)
+        whom = {"client": self.arrival.client or "a visitor from outside"}
+        if conf.any_will_do and (allowed or (allowed is None and conf.realm is None)):
+            return self._before_content
+        if allowed is False and not (conf.any_will_do and conf.realm is not None):
+            code = "rule.denied"
+            self._block(code, Phase.ACCESS, 403, whom, *lines)
+        if conf.realm is not None:
+            if self.arrival.signed_in:
+                self._doubt("rule.login-unknown", Phase.ACCESS, {}, *proof(conf.realm))
+            else:
+                self._add(
+                    Block(
+                        "rule.login",
+                        Rank(Phase.ACCESS, self.step + 1).on_lap(self.lap),
+                        401,
+                        {},
+                        proof(conf.realm),
+                    )
+                )
+        return self._before_content
+
+    def _allowed(self) -> bool | None:
+        """By address; None where no line speaks of this visitor."""
+        client = self.arrival.client
+        address = ipaddress.ip_address(client) if client is not None else None
+        for entry in self.conf.access:
+            if entry.everybody:
+                return entry.allow
+            if entry.network is None:
+                continue
+            if address is None:
+                if entry.network.prefixlen == 0:
+                    return entry.allow
+                continue
+            if address in entry.network:
+                return entry.allow
+        return None
+
+    def _rule_lines(self, allowed: bool | None) -> None:
+        conf = self.conf
+        lines = [p for entry in conf.access for p in proof(entry.line)] + list(proof(conf.realm))
+        part = self.handling.rule
+        part.picture, part.proofs = [], lines
+        part.code = "rule.granted" if lines else "rule.open"
+        if lines:
+            outcome = "denied" if allowed is False else "granted"
+            if conf.realm is not None and allowed is not False:
+                outcome = "login"
+            line = proof(conf.line)
+            part.picture.append(
+                RuleLine(conf.title, line[0] if line else None, tuple(lines), True, outcome)
+            )
+
+    # --- what is tried, and what goes out ---
+
+    def _path(self) -> str | None:
+        """Where the address leads on disk; None where the server cannot tell and fails."""
+        root = self.conf.root
+        if root.alias is not None and not self.location_holds:
+            return None
+        line = root.line or Line("root", (), "", 0)
+        path = root.path.source if root.path.constant else self._value(root.path, line)
+        if not root.path.constant and not path.startswith("/"):
+            raise NotEvaluated(line, "a root that is no absolute path")
+        self.state.root = path
+        if root.alias == -1:
+            return path + (self.state.path if self.from_pattern else "")
+        return path + self.state.path[root.alias or 0 :]
+
+    def _before_content(self) -> Action | None:
+        tries = self.conf.tries
+        if tries is None:
+            return self._content
+        root = self._path()
+        if root is None:
+            return self._cannot_tell()
+        conf_root = self.conf.root
+        alias = conf_root.alias
+        base = self.state.root
+        shut: list[Block] = []
+        lines = proof(tries.line)
+        for text, folder in tries.tries:
+            name = self._value(text, tries.line)
+            if alias is not None and alias > 0 and name.startswith(self.state.path[:alias]):
+                name = name[alias:]
+            path = base + name
+            seen = self.disk.stat(path, self.conf.links, self.rank(Phase.RULES))
+            self._doubts_of(seen)
+            wanted = seen.entry is not None and (seen.entry.kind is Kind.DIR) == folder
+            outcome = "blocked" if wanted and seen.error else "served" if wanted else "missing"
+            self.handling.serve.picture.append(Candidate(name or "/", path, outcome, seen.entry))
+            if wanted and seen.error:
+                shut += seen.shut
+                if tries.code is not None:
+                    return self._closed_try(seen, tries.code, name, alias)
+            if wanted and not seen.error:
+                return self._tried(name, folder, alias, lines[0])
+        if tries.code is not None:
+            self._missing_try(tries.code, lines)
+            return None
+        return self._last_try(tries, lines[0])
+
+    def _closed_try(self, seen: Seen, code: int, name: str, alias: int | None) -> Action | None:
+        """Something is there but shut, so that the server takes it for missing."""
+        for block in seen.shut:
+            self._add(replace(block, status=code, rank=self.rank(Phase.RULES)))
+        return self._tried(name, False, alias, None)
+
+    def _tried(self, name: str, folder: bool, alias: int | None, line: Proof | None) -> Action:
+        before = self.state.path
+        if alias is None:
+            self.state.path = name
+        elif alias == -1:
+            if not folder:
+                self.state.path, self.from_pattern = name, True
+        else:
+            self.state.path = before[:alias] + name
+        if self.state.path != before and line is not None:
+            self.handling.way.picture.append(Mapped("tried", before, self.state.path, line))
+        return self._content
+
+    def _missing_try(self, code: int, lines: tuple[Proof, ...]) -> None:
+        facts = {"path": self._path() or self.state.path}
+        if code == 404:
+            self._block("serve.missing", Phase.RULES, 404, facts, *lines)
+        elif code == 444:
+            self._block("way.hung-up", Phase.RULES, None, {}, *lines)
+        elif code >= 400:
+            self._block("way.status", Phase.RULES, code, {"status": str(code)}, *lines)
+        else:
+            self._answer("way.said", Phase.RULES, code, self._canned(code))
+
+    def _last_try(self, tries: config.TryFiles, line: Proof) -> Action | None:
+        last = self._value(tries.last, tries.line)
+        self.handling.way.picture.append(Mapped("tried-last", self.state.path, last, line))
+        self.handling.way.proofs.append(line)
+        if last.startswith("@"):
+            return self._named(last, tries.line)
+        path, mark, query = last.partition("?")
+        return self._again(path, query if mark else "")
+
+    def _again(self, path: str, query: str) -> Action | None:
+        """The server begins anew with another address."""
+        self.changes -= 1
+        if self.changes == 0:
+            self._loops()
+            return None
+        self.state.path, self.state.query = path, query
+        self.internal, self.location_holds, self.from_pattern = True, True, False
+        self.lap += 1
+        self.step = 0
+        return self._server_rules
+
+    def _named(self, name: str, line: Line) -> Action | None:
+        self.changes -= 1
+        location = self.server.locations.named.get(name)
+        if self.changes == 0 or location is None:
+            facts = {"name": name}
+            self._block("way.no-such-place", Phase.RULES, 500, facts, *proof(line))
+            return None
+        self.internal, self.changed = True, False
+        self.lap += 1
+        self.step = 0
+        self.handling.way.picture.append(
+            Contender(location.title, "won", *proof(location.conf.line))
+        )
+        self._enter(location.conf)
+        return self._location_rules
+
+    def _cannot_tell(self) -> Action | None:
+        facts = {"address": self.state.path}
+        self._block("way.alias-rewritten", Phase.CONTENT, 500, facts, *proof(self.conf.root.line))
+        return None
+
+    def _content(self) -> Action | None:
+        if self.conf.maker is not None:
+            self._made(self.conf.maker)
+            return None
+        if self.conf.upstream is not None:
+            self._handed(self.conf.upstream)
+            return None
+        path = self._path()
+        if path is None:
+            return self._cannot_tell()
+        self._note_path(path)
+        plain = self.state.method in ("GET", "HEAD", "POST")
+        if self.state.path.endswith("/"):
+            if plain:
+                return self._index(path)
+            self._method(path)
+            return None
+        if not plain:
+            self._method(path)
+            return None
+        return self._static(path)
+
+    def _note_path(self, path: str) -> None:
+        root, way = self.conf.root, self.handling.way
+        lines = proof(root.line)
+        how = "alias" if root.alias is not None else "root"
+        way.picture.append(Mapped(how, self.state.path, path, lines[0] if lines else None))
+        way.proofs += lines
+        way.facts |= {"path": path, "root": self.state.root, "alias": self.conf.title}
+        if way.code in ("way.root", "way.alias"):
+            way.code = f"way.{how}"
+        self.handling.serve.facts["path"] = path
+
+    def _method(self, path: str) -> None:
+        facts = {"method": self.state.method, "path": path}
+        self._block("serve.method", Phase.CONTENT, 405, facts)
+
+    def _made(self, line: Line) -> None:
+        facts = {"method": self.state.method, "path": self.state.path}
+        if self.state.method not in ("GET", "HEAD"):
+            self._block("serve.method", Phase.CONTENT, 405, facts, *proof(line))
+            return
+        kind = "image/gif" if line.name == "empty_gif" else self._charset("text/plain")
+        self._answer("serve.status-page", Phase.CONTENT, 200, kind)
+
+    def _handed(self, upstream: config.Upstream) -> None:
+        url = self._value(upstream.target, upstream.line)
+        self.handling.upstream = url
+        way = self.handling.way
+        way.code = "way.upstream"
+        way.facts["upstream"] = url
+        way.proofs += proof(upstream.line)
+        way.picture.append(Mapped("upstream", self.state.path, url, *proof(upstream.line)))
+        for part in (self.handling.ladder, self.handling.serve):
+            part.code = "passage.not-reached"
+        if self._nobody(url):
+            self._block(
+                "way.upstream-closed", Phase.CONTENT, 502, {"upstream": url}, *proof(upstream.line)
+            )
+            return
+        facts = {"upstream": url}
+        self._doubt("way.upstream-answers", Phase.CONTENT, facts, *proof(upstream.line))
+
+    def _nobody(self, url: str) -> bool:
+        where = url.partition("://")[2] or url
+        block = self.whole.upstreams.get(where.partition("/")[0])
+        if block is not None:
+            servers = [c.args[0] for c in block.children or () if c.name == "server" and c.args]
+            return bool(servers) and all(self._nobody(server) for server in servers)
+        if where.startswith("unix:"):
+            path = where[5:].partition(":")[0]
+            seen = self.disk.stat(path, (), self.rank(Phase.CONTENT))
+            return not seen.doubts and seen.error == "ENOENT"
+        return is_closed(self.survey, url)
+
+    # --- files and folders ---
+
+    def _doubts_of(self, seen: Seen) -> None:
+        self.handling.ladder.doubts += seen.doubts
+
+    def _climbed(self, seen: Seen) -> None:
+        """Shows the steps that were taken, and what is shut on them."""
+        self._doubts_of(seen)
+        shown = {getattr(rung, "asked", None) for rung in self.handling.ladder.picture}
+        self.handling.ladder.picture += [
+            rung for rung in seen.rungs if rung.asked not in shown or rung.need == "r"
+        ]
+        for block in seen.shut:
+            self._add(block)
+
+    def _index(self, folder: str) -> Action | None:
+        tested = False
+        for number, (text, line) in enumerate(self.conf.index):
+            name = self._value(text, line)
+            self.handling.serve.facts["index_line"] = str(line.place)
+            if name.startswith("/"):
+                self._candidates(number, "served", name, name, None)
+                return self._again(name, self.state.query)
+            path = folder + name
+            seen = self.disk.stat(path, self.conf.links, self.rank(Phase.FOLDER))
+            if seen.shut:
+                self._climbed(seen)
+            self._doubts_of(seen)
+            error = seen.beyond
+            if error in ("ENOTDIR", "ENAMETOOLONG"):
+                self._block("serve.missing", Phase.FOLDER, 404, {"path": path})
+                return None
+            if error == "ELOOP":
+                facts = {"path": path, "target": ""}
+                self._block("ladder.link-loop", Phase.FOLDER, 403, facts)
+                return None
+            if seen.entry is not None:
+                self._candidates(number, "served", name, path, seen)
+                self.handling.serve.facts["index"] = name
+                return self._again(self.state.path + name, self.state.query)
+            self.handling.serve.picture.append(Candidate(name, path, "missing", None))
+            if not tested and not self._is_folder(folder):
+                return None
+            tested = True
+        return self._listing(folder)
+
+    def _candidates(
+        self, number: int, outcome: str, name: str, path: str, seen: Seen | None
+    ) -> None:
+        picture = self.handling.serve.picture
+        picture.append(Candidate(name, path, outcome, seen.entry if seen else None))
+        for text, _ in self.conf.index[number + 1 :]:
+            behind = path.removesuffix(name) + text.source
+            entry = self.survey.files.get(behind)
+            state = "outranked" if entry is not None else "not-tried"
+            picture.append(Candidate(text.source, behind, state, entry))
+
+    def _is_folder(self, folder: str) -> bool:
+        """Once an index was not there: whether the folder itself is."""
+        seen = self.disk.stat(folder.rstrip("/") or "/", self.conf.links, self.rank(Phase.FOLDER))
+        if seen.entry is None and seen.beyond:
+            self._climbed(seen)
+            self._block("serve.missing", Phase.FOLDER, 404, {"path": folder})
+            return False
+        if seen.entry is not None and seen.entry.kind is not Kind.DIR:
+            facts = {"path": folder, "kind": seen.entry.kind.value}
+            self._block("serve.no-folder", Phase.FOLDER, 500, facts)
+            return False
+        return True
+
+    def _listing(self, folder: str) -> Action | None:
+        facts = {"path": folder}
+        line = proof(self.conf.line)
+        if not self.conf.listing or self.state.method == "POST":
+            self._block("serve.no-index", Phase.CONTENT, 403, facts, *line)
+            return None
+        seen = self.disk.open(folder, self.conf.links, self.rank(Phase.CONTENT))
+        self._climbed(seen)
+        if seen.entry is None:
+            self._block("serve.missing", Phase.CONTENT, 404, facts)
+            return None
+        kinds = {"json": "application/json", "xml": "text/xml", "jsonp": "application/javascript"}
+        kind = kinds.get(self.conf.listing_format)
+        if kind is not None:
+            self._doubt("serve.listing-type", Phase.CONTENT, facts)
+        self.handling.file = folder
+        self._answer("serve.listing", Phase.CONTENT, 200, kind or self._charset("text/html"))
+        return None
+
+    def _static(self, path: str) -> Action | None:
+        seen = self.disk.open(path, self.conf.links, self.rank(Phase.CONTENT))
+        self._climbed(seen)
+        entry, error = seen.entry, seen.beyond
+        facts = {"path": path}
+        if entry is None:
+            if error == "ELOOP":
+                self._block("ladder.link-loop", Phase.CONTENT, 403, facts)
+            elif not seen.doubts:
+                self._block("serve.missing", Phase.CONTENT, 404, facts)
+            return None
+        self.handling.file = path
+        kind = entry.kind
+        if kind is Kind.DIR:
+            query = f"?{self.state.query}" if self.state.query else ""
+            self._sent(301, f"{escaped_path(self.state.path)}/{query}", "serve.folder-redirect")
+            self.handling.serve.facts["path"] = path
+            return None
+        if kind is not Kind.FILE:
+            status = 500 if kind is Kind.SOCKET else 404
+            more = {"kind": kind.value, "path": path}
+            self._block("serve.no-file", Phase.CONTENT, status, more, Proof(entry=entry))
+            return None
+        if self.state.method == "POST":
+            self._method(path)
+            return None
+        self.handling.serve.proofs.append(Proof(entry=entry, path=path))
+        code = "serve.index" if "index" in self.handling.serve.facts else "serve.file"
+        self._answer(code, Phase.CONTENT, 200, self._type())
+        return None
+
+    # --- pages of errors ---
+
+    def finish(self) -> Conf:
+        """Puts what goes out for the first block in place; returns what holds at the end."""
+        handling = self.handling
+        parts = (handling.site, handling.way, handling.rule, handling.ladder, handling.serve)
+        found = [(b.rank, n, part, b) for n, part in enumerate(parts) for b in part.blocks]
+        answers = [part.answer for part in parts if part.answer is not None]
+        if not found:
+            return self.conf
+        rank, _, part, block = min(found, key=lambda item: (item[0], item[1]))
+        if any(answer.rank < rank for answer in answers):
+            return self.conf
+        then = self.at.get(id(block), self)
+        page, conf = then.page_of(block, handling)
+        if page is not None:
+            part.blocks = [replace(b, page=page) if b is block else b for b in part.blocks]
+        return conf
+
+    def page_of(self, block: Block, handling: Handling) -> tuple[Answer | None, Conf]:
+        """What goes out for an error, and where the server has come to by then."""
+        status = block.status
+        if status is None:
+            return None, self.conf
+        page = self.conf.error_pages.get(status)
+        if page is None or (self.in_error and not self.conf.recursive_errors) or self.changes == 0:
+            return Answer(status, block.rank, self._canned(status)), self.conf
+        run = copy.copy(self)
+        run.state = copy.copy(self.state)
+        run.state.own = dict(self.state.own)
+        run.at, run.done = {}, False
+        run.in_error = True
+        run.status = {-1: status, 0: None}.get(page.status, page.status)
+        run.handling = Handling(
+            "", self.server.place, Part(""), Part("way.root"), Part("rule.open"),
+            Part("ladder.clear"), Part("serve.file"), Part(""),
+        )  # fmt: skip
+        start = run.to_page(page)
+        if start is None and run.handling.way.answer is not None:
+            return run.handling.way.answer, run.conf
+        run.go(start)
+        return run.outcome(block, handling, page)
+
+    def to_page(self, page: ErrorPage) -> Action | None:
+        """Where the page of an error leads."""
+        try:
+            where = self._value(page.page, page.line)
+        except NotEvaluated:
+            self._doubt("serve.error-page", Phase.MAPPING, {"page": page.page.source})
+            return lambda: None
+        if where.startswith("/"):
+            path, _, query = where.partition("?")
+            if self.state.method != "HEAD":
+                self.state.method = "GET"
+            return lambda: self._again(path, query)
+        if where.startswith("@"):
+            return lambda: self._named(where, page.line)
+        status = page.status if page.status in config.REDIRECTS else 302
+        self.handling.way.answer = Answer(
+            status, self.rank(Phase.MAPPING), self._canned(status), where
+        )
+        return None
+
+    def outcome(
+        self, block: Block, handling: Handling, page: ErrorPage
+    ) -> tuple[Answer | None, Conf]:
+        """What comes of the page of an error."""
+        conf = self.finish()
+        inner = self.handling
+        parts = (inner.way, inner.rule, inner.ladder, inner.serve)
+        blocks = [b for part in parts for b in part.blocks]
+        answers = [part.answer for part in parts if part.answer is not None]
+        ends = [b.rank for b in blocks] + [a.rank for a in answers]
+        doubts = [d for part in parts for d in part.doubts]
+        if not ends or any(d.rank <= min(ends) for d in doubts):
+            facts = {"status": str(block.status), "page": page.page.source}
+            handling.serve.doubts.append(
+                Doubt("serve.error-page", block.rank, facts, proof(page.line))
+            )
+            return Answer(block.status or 500, block.rank), conf
+        first_block = min(blocks, key=lambda b: b.rank, default=None)
+        first_answer = min(answers, key=lambda a: a.rank, default=None)
+        if first_block is not None and (
+            first_answer is None or first_block.rank <= first_answer.rank
+        ):
+            shown = first_block.page
+            status = first_block.status or 500
+            return (
+                Answer(status, block.rank, self._canned(status)) if shown is None else shown
+            ), conf
+        assert first_answer is not None
+        return first_answer, conf

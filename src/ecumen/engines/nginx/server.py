@@ -1,0 +1,362 @@
+"""The configuration as the server holds it: servers, what they listen on, their names, locations.
+
+Source: nginx, ngx_http_core_module ("server", "listen", "server_name", "location").
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from ecumen.engines.nginx.config import CHARSET_TYPES, Conf, Draft, Log, Root, first, regex_of
+from ecumen.engines.nginx.lexer import Line
+from ecumen.engines.nginx.locations import Location, Locations
+from ecumen.engines.nginx.reader import Reader, Reading
+from ecumen.engines.nginx.texts import Text, text_of
+from ecumen.engines.patterns import Regex
+from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank
+from ecumen.engines.tree import Mistake, Place, Source
+from ecumen.survey import EngineRecord
+
+DEFAULT_LOG = "/var/log/nginx/access.log"
+_TYPES = {"html": "text/html", "gif": "image/gif", "jpg": "image/jpeg"}
+
+
+@dataclass(frozen=True, slots=True)
+class Listen:
+    """address: `*` for all of v4, `::` for all of v6, a literal, or `unix:…`, without a port."""
+
+    address: str
+    port: int | None
+    default: bool
+    sealed: bool
+    only_v6: bool
+    line: Line | None
+
+
+@dataclass(slots=True)
+class Server:
+    """One server block. names: as written. locations are compiled when first asked for."""
+
+    line: Line
+    conf: Conf
+    listens: tuple[Listen, ...]
+    names: tuple[str, ...]
+    patterns: tuple[tuple[str, Regex | None], ...]
+    merge_slashes: bool
+    compiler: Compiler
+    refuses_handshake: bool = False
+    _locations: Locations | None = None
+
+    @property
+    def locations(self) -> Locations:
+        if self._locations is None:
+            self._locations = self.compiler.locations(self.line.children or (), self.conf)
+        return self._locations
+
+    @property
+    def place(self) -> Place:
+        return self.line.place
+
+    @property
+    def label(self) -> str:
+        """What the site is called on screen and in answers."""
+        named = [name for name in self.names if name not in ("", "_")]
+        return named[0] if named else str(binding(self.listens[0]))
+
+    @property
+    def first_name(self) -> str:
+        return self.names[0] if self.names else ""
+
+
+def binding(listen: Listen) -> Binding:
+    place = listen.line.place if listen.line else Place("", 0)
+    address = "*" if listen.address in ("*", "::") else listen.address
+    return Binding(address, listen.port, place)
+
+
+@dataclass(frozen=True, slots=True)
+class Map:
+    """One variable that is looked up by another. hosts: names in it may be wild."""
+
+    source: Text
+    exact: dict[str, Text]
+    patterns: tuple[tuple[Regex | None, Text], ...]
+    default: Text
+    hosts: bool
+    line: Line
+
+
+@dataclass(slots=True)
+class Whole:
+    """One nginx, as configured."""
+
+    reading: Reading
+    servers: tuple[Server, ...]
+    user: str
+    group: str | None
+    maps: dict[str, Map]
+    upstreams: dict[str, Line]
+    mistakes: tuple[Mistake, ...]
+    doubts: tuple[Doubt, ...]
+    reader: Reader
+    defined: frozenset[str] = frozenset()
+
+    @property
+    def listens(self) -> tuple[Binding, ...]:
+        found: dict[tuple[str, int | None], Binding] = {}
+        for server in self.servers:
+            for listen in server.listens:
+                bound = binding(listen)
+                found.setdefault((listen.address, listen.port), bound)
+        return tuple(found.values())
+
+
+    def grounds(self) -> list[str]:
+        """Folders out of which files may be served, and sockets that requests are handed to."""
+        found: dict[str, None] = {}
+        for server in self.servers:
+            for conf in (server.conf, *(each.conf for each in server.locations.all())):
+                for path in _paths_of(conf):
+                    found[path] = None
+        for line in self.upstreams.values():
+            for child in line.children or ():
+                if child.name == "server" and child.args and child.args[0].startswith("unix:"):
+                    found[child.args[0][5:].partition(":")[0]] = None
+        return list(found)
+
+
+def _paths_of(conf: Conf) -> list[str]:
+    found = []
+    texts = [conf.root.path.source]
+    if conf.upstream is not None:
+        where = conf.upstream.target.source
+        where = where.partition("://")[2] or where
+        if where.startswith("unix:"):
+            texts.append(where[5:].partition(":")[0])
+    for text in texts:
+        # Of a path with a variable in it only the part in front is known.
+        known = text.partition("$")[0].rpartition("/")[0] if "$" in text else text
+        if known.startswith("/") and known.rstrip("/"):
+            found.append(known.rstrip("/"))
+    return found
+
+
+class Compiler:
+    """Makes servers and locations of the lines that were read."""
+
+    def __init__(self, reader: Reader) -> None:
+        self.reader = reader
+        self.prefix = "/usr/share/nginx"
+
+    def absolute(self, path: str) -> str:
+        """Paths that are not of the configuration lie below the server's own folder."""
+        return path if path.startswith("/") else f"{self.prefix}/{path}"
+
+    def whole(self, reading: Reading) -> Whole:
+        conf = Conf("http", None, Root(text_of(f"{self.prefix}/html"), None, None))
+        conf.index = ((text_of("index.html"), Line("index", ("index.html",), "", 0)),)
+        conf.types, conf.charset_types = _TYPES, CHARSET_TYPES
+        conf.logs = (Log(DEFAULT_LOG, "", None),)
+        user = first(reading.lines, "user")
+        whole = Whole(reading, (), "nobody", None, {}, {}, reading.mistakes, (), self.reader)
+        if user is not None and user.args:
+            whole.user = user.args[0]
+            whole.group = user.args[1] if len(user.args) > 1 else None
+        doubts: list[Doubt] = []
+        servers: list[Server] = []
+        for line in reading.lines:
+            if line.name == "http" and line.children is not None:
+                self._http(line.children, conf, whole, servers, doubts)
+        for mistake in reading.mistakes:
+            proof = Proof(place=mistake.place, text=mistake.message)
+            facts = {"why": mistake.message}
+            doubts.append(Doubt("site.fails-check", Rank(Phase.ENTRY), facts, (proof,)))
+        whole.servers, whole.doubts = tuple(servers), tuple(doubts)
+        return whole
+
+    def _http(
+        self,
+        lines: Sequence[Line],
+        conf: Conf,
+        whole: Whole,
+        servers: list[Server],
+        doubts: list[Doubt],
+    ) -> None:
+        draft = Draft(conf, self.absolute)
+        merge = True
+        inner: list[Line] = []
+        defined: set[str] = set()
+        for line in lines:
+            match line.name:
+                case "server":
+                    inner.append(line)
+                case "map":
+                    self._map(line, whole)
+                case "upstream":
+                    whole.upstreams[line.args[0] if line.args else ""] = line
+                case "merge_slashes":
+                    merge = line.args != ("off",)
+                case "geo" | "split_clients" | "geoip_country" | "geoip_city" | "perl_set":
+                    defined |= {word[1:] for word in line.args if word.startswith("$")}
+                case _:
+                    if not draft.take(line):
+                        doubts.append(_unread(line))
+        doubts += [_unread(line) for line in conf.unread]
+        whole.defined = frozenset(defined)
+        servers += [self._server(line, conf, merge) for line in inner]
+
+    def _map(self, line: Line, whole: Whole) -> None:
+        if len(line.args) != 2:
+            return
+        exact: dict[str, Text] = {}
+        patterns: list[tuple[Regex | None, Text]] = []
+        default, hosts = text_of(""), False
+        for entry in line.children or ():
+            key, value = entry.name, text_of(entry.args[0] if entry.args else "")
+            if not entry.args:
+                hosts = hosts or key == "hostnames"
+            elif key == "default":
+                default = value
+            elif key.startswith("~"):
+                caseless = key.startswith("~*")
+                patterns.append(
+                    (regex_of(key[2 if caseless else 1 :], ignore_case=caseless), value)
+                )
+            else:
+                exact[key.removeprefix("\\").lower()] = value
+        name = line.args[1].removeprefix("$")
+        source = text_of(line.args[0])
+        whole.maps[name] = Map(source, exact, tuple(patterns), default, hosts, line)
+
+    # --- servers ---
+
+    def _server(self, line: Line, outer: Conf, merge: bool) -> Server:
+        conf = outer.within("server", line)
+        draft = Draft(conf, self.absolute)
+        names: list[str] = []
+        listens: list[Listen] = []
+        refuses = False
+        for child in line.children or ():
+            match child.name:
+                case "location":
+                    continue
+                case "listen":
+                    try:
+                        listens.append(read_listen(child))
+                    except ValueError:
+                        conf.unread.append(child)
+                case "server_name":
+                    names += child.args
+                case "merge_slashes":
+                    merge = child.args != ("off",)
+                case "ssl_reject_handshake":
+                    refuses = child.args == ("on",)
+                case _:
+                    if not draft.take(child):
+                        conf.unread.append(child)
+        patterns = tuple(
+            (name, regex_of(name[1:], ignore_case=any(c.isupper() for c in name)))
+            for name in names
+            if name.startswith("~")
+        )
+        plain = tuple(name.lower() for name in names if not name.startswith("~")) or (
+            () if patterns else ("",)
+        )
+        if not listens:
+            listens = [Listen("*", 80, False, False, False, None)]
+        return Server(line, conf, tuple(listens), plain, patterns, merge, self, refuses)
+
+    # --- locations ---
+
+    def locations(self, lines: Sequence[Line], outer: Conf) -> Locations:
+        found = Locations()
+        for line in lines:
+            if line.name != "location" or not line.args:
+                continue
+            location = self._location(line, outer)
+            if location is None:
+                outer.unread.append(line)
+            else:
+                found.add(location)
+        return found
+
+    def _location(self, line: Line, outer: Conf) -> Location | None:
+        modifier, name = (line.args[0], line.args[1]) if len(line.args) > 1 else ("", line.args[0])
+        if not modifier:
+            for sign in ("=", "^~", "~*", "~"):
+                if name.startswith(sign) and not name.startswith("@"):
+                    modifier, name = sign, name[len(sign) :]
+                    break
+        kind = {"=": "exact", "^~": "stop", "~": "pattern", "~*": "pattern"}.get(modifier, "prefix")
+        if name.startswith("@") and not modifier:
+            kind = "named"
+        conf = outer.within(line.quoted.removesuffix(" {"), line)
+        draft = Draft(conf, self.absolute, -1 if kind == "pattern" else len(name))
+        inner: list[Line] = []
+        for child in line.children or ():
+            if child.name == "location":
+                inner.append(child)
+            elif child.name == "limit_except":
+                self._limited(child, conf)
+            elif not draft.take(child):
+                conf.unread.append(child)
+        regex = regex_of(name, ignore_case=modifier == "~*") if kind == "pattern" else None
+        location = Location(kind, name, conf, regex)
+        location.adds_slash = conf.upstream is not None and name.endswith("/") and kind != "pattern"
+        if inner:
+            location.inner = self.locations(inner, conf)
+        return location
+
+    def _limited(self, line: Line, conf: Conf) -> None:
+        inner = conf.within(line.quoted.removesuffix(" {"), line)
+        inner.upstream, inner.maker = conf.upstream, conf.maker
+        draft = Draft(inner, self.absolute)
+        for child in line.children or ():
+            if not draft.take(child):
+                inner.unread.append(child)
+        methods = {word.upper() for word in line.args}
+        if "GET" in methods:
+            methods.add("HEAD")
+        conf.limited = (frozenset(methods), inner)
+
+
+def read_listen(line: Line) -> Listen:
+    """Raises ValueError for what the server would not accept."""
+    where, *flags = line.args
+    default = "default_server" in flags or "default" in flags
+    sealed = "ssl" in flags
+    if where.startswith("unix:"):
+        return Listen(where, None, default, sealed, False, line)
+    address, port = "*", 80
+    if where.isdigit():
+        port = int(where)
+    elif where.startswith("["):
+        literal, _, rest = where[1:].partition("]")
+        address = str(ipaddress.ip_address(literal))
+        port = int(rest[1:]) if rest.startswith(":") else 80
+    else:
+        host, colon, number = where.partition(":")
+        port = int(number) if colon else 80
+        address = "*" if host in ("*", "0.0.0.0") else str(ipaddress.ip_address(host))
+    if not 0 < port < 65536:
+        raise ValueError(where)
+    only_v6 = "ipv6only=off" not in flags
+    return Listen(address, port, default, sealed, only_v6, line)
+
+
+def _unread(line: Line) -> Doubt:
+    facts = {"directive": line.name}
+    proof = Proof(place=line.place, text=line.quoted)
+    return Doubt("site.not-evaluated", Rank(Phase.ENTRY), facts, (proof,))
+
+
+def load(source: Source, record: EngineRecord) -> Whole:
+    """Reads and compiles an nginx configuration. Never raises for what stands in it."""
+    prefix = record.config.rpartition("/")[0] or "/"
+    reader = Reader(source, prefix)
+    compiler = Compiler(reader)
+    if record.root:
+        compiler.prefix = record.root
+    return compiler.whole(reader.read(record.config))
