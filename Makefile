@@ -5,8 +5,8 @@ VENV ?= .venv
 PY := $(VENV)/bin/python
 PORT ?= 8420
 SEED ?= 1
-WORLDS ?= 20
-ASKS ?= 500
+WORLDS ?= 100
+ASKS ?= 300
 APP := src/ecumen_web/app/index.html
 API := src/ecumen_web/api/openapi.yaml
 FRONT_SOURCES := $(shell find frontend/src frontend/public -type f 2>/dev/null) \
@@ -79,10 +79,10 @@ bench: setup app ## the benchmarks, each beside its baseline
 	@bin/install-system test
 	ECUMEN_HOME=$(CURDIR)/.cache/bench $(PY) -m tests.bench
 
-agreement: setup ## generated worlds against the real server; SEED, WORLDS, ASKS
+agreement: setup ## generated worlds against the real servers; SEED, WORLDS, ASKS
 	@bin/install-system test
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/agreement_test.py \
-	  --seed $(SEED) --worlds $(WORLDS) --asks $(ASKS)
+	  --seed $(SEED) --worlds $(WORLDS) --asks $(ASKS) --table docs/agreement.md
 
 pictures: setup app ## the pictures in docs/screenshots, from the demo data
 	@bin/install-system test

@@ -306,7 +306,9 @@ def _wanted_names(
 
 
 def _is_name(text: str) -> bool:
-    return bool(text) and "*" not in text and not text.replace(".", "").isdigit() and ":" not in text
+    return (
+        bool(text) and "*" not in text and not text.replace(".", "").isdigit() and ":" not in text
+    )
 
 
 def _hosts_file() -> Iterable[NameRecord]:

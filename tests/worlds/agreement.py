@@ -12,22 +12,50 @@ from pathlib import Path
 from ecumen.passage import Follower
 from ecumen.passage.request import request_of
 from ecumen_machine import EngineSpec, take_survey
-from tests.worlds import httpd_world
+from tests.worlds import httpd_world, nginx_world
 from tests.worlds.accounts import accounts
 from tests.worlds.asking import requests
-from tests.worlds.live import Seen, ask, httpd
+from tests.worlds.live import Seen, ask, httpd, nginx
 from tests.worlds.trees import ADDRESSES, PORTS, World
 
 
 @dataclass
-class Report:
-    """asked = decided + unsure; statuses: of the real server."""
+class Tally:
+    """Of one feature. wrong: answers that the server contradicts."""
 
     asked: int = 0
     decided: int = 0
+    wrong: int = 0
+
+
+@dataclass
+class Report:
+    """asked = decided + unsure; statuses: of the real server. features: by engine and feature."""
+
+    asked: int = 0
+    decided: int = 0
+    worlds: int = 0
     wrong: list[str] = field(default_factory=list)
     statuses: Counter[int | None] = field(default_factory=Counter)
     unsure: Counter[str] = field(default_factory=Counter)
+    features: dict[tuple[str, str], Tally] = field(default_factory=dict)
+
+    def table(self) -> str:
+        """The features as a table in Markdown."""
+        lines = [
+            "| engine | feature | asked | decided | wrong |",
+            "| --- | --- | --- | --- | --- |",
+        ]
+        for (engine, feature), tally in sorted(self.features.items()):
+            share = f"{tally.decided} ({100 * tally.decided / tally.asked:.1f} %)"
+            lines.append(f"| {engine} | {feature} | {tally.asked} | {share} | {tally.wrong} |")
+        share = f"{self.decided} ({100 * self.decided / self.asked:.1f} %)"
+        lines.append(f"| both | all | {self.asked} | {share} | {len(self.wrong)} |")
+        return "\n".join(lines)
+
+
+# By kind of engine: how a world is built and how the server is run.
+ENGINES = {"httpd": (httpd_world.Builder, httpd), "nginx": (nginx_world.Builder, nginx)}
 
 
 def differences(answer: dict[str, object], seen: Seen) -> list[str]:
@@ -57,36 +85,43 @@ def differences(answer: dict[str, object], seen: Seen) -> list[str]:
     ]
 
 
-def run_world(seed: int, count: int, report: Report) -> None:
+def run_world(kind: str, seed: int, count: int, report: Report) -> None:
     """One generated world: laid out, surveyed, started, asked, removed."""
-    with world_on_disk(seed) as world:
-        survey = take_survey([EngineSpec("httpd", str(world.config))], [str(world.base)])
+    run = ENGINES[kind][1]
+    report.worlds += 1
+    with world_on_disk(kind, seed) as world:
+        survey = take_survey([EngineSpec(kind, str(world.config))], [str(world.base)])
         assert not survey.gaps
-        with httpd(world.config, ADDRESSES[0], PORTS[0]):
-            _ask_all(world, count, Follower(survey), report)
+        with run(world.config, ADDRESSES[0], PORTS[0]):
+            _ask_all(kind, world, count, Follower(survey), report)
 
 
 @contextmanager
-def world_on_disk(seed: int) -> Iterator[World]:
+def world_on_disk(kind: str, seed: int) -> Iterator[World]:
     """A generated world with its accounts, gone again when the block is left."""
-    base = Path(f"/srv/ecumen-world-{seed}")
+    base = Path(f"/srv/ecumen-world-{kind}-{seed}")
     shutil.rmtree(base, ignore_errors=True)
     base.mkdir(parents=True)
     base.chmod(0o755)
     try:
         with accounts(base):
-            yield httpd_world.Builder(seed, base).build()
+            yield ENGINES[kind][0](seed, base).build()
     finally:
         shutil.rmtree(base, ignore_errors=True)
 
 
-def _ask_all(world: World, count: int, follower: Follower, report: Report) -> None:
+def _ask_all(kind: str, world: World, count: int, follower: Follower, report: Report) -> None:
     lines: Counter[str] = Counter()
     sure = True
     for row in requests(world, count):
         seen = ask(row)
         answer = follower.brief(request_of(row))
+        site = answer["site"]
+        declared = str(site["declared_at"]) if isinstance(site, dict) else ""
+        number = Path(declared.rpartition(":")[0]).stem
+        tally = report.features.setdefault((kind, world.feature(number)), Tally())
         report.asked += 1
+        tally.asked += 1
         report.statuses[seen.status] += 1
         lines[str(answer["log"])] += 1
         if not answer["decided"]:
@@ -97,10 +132,13 @@ def _ask_all(world: World, count: int, follower: Follower, report: Report) -> No
             sure = sure and answer["site"] is not None
             continue
         report.decided += 1
-        report.wrong += [f"seed {world.seed}, {row}: {one}" for one in differences(answer, seen)]
+        tally.decided += 1
+        wrong = [f"{kind} {world.seed}, {row}: {one}" for one in differences(answer, seen)]
+        report.wrong += wrong
+        tally.wrong += bool(wrong)
     for log in world.logs:
         written = len(log.read_bytes().splitlines()) if log.exists() else 0
         if sure and written != lines[str(log)]:
             report.wrong.append(
-                f"seed {world.seed}: {log.name} has {written} lines, predicted {lines[str(log)]}"
+                f"{kind} {world.seed}: {log.name} has {written} lines, predicted {lines[str(log)]}"
             )

@@ -41,6 +41,24 @@ def httpd(config: Path, address: str, port: int) -> Iterator[None]:
         process.communicate(timeout=20)
 
 
+@contextmanager
+def nginx(config: Path, address: str, port: int) -> Iterator[None]:
+    """The server runs in the foreground until the block is left."""
+    program = shutil.which("nginx", path="/usr/sbin:/usr/bin")
+    assert program is not None
+    process = subprocess.Popen(
+        [program, "-c", str(config), "-g", "daemon off;", "-e", str(config.parent / "logs/first")],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+    )
+    try:
+        _wait(process, address, port)
+        yield
+    finally:
+        process.terminate()
+        process.communicate(timeout=20)
+
+
 def _wait(process: subprocess.Popen[bytes], address: str, port: int) -> None:
     until = time.monotonic() + 20
     while time.monotonic() < until:

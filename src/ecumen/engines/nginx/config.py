@@ -140,7 +140,8 @@ class Conf:
     listing_format: str = "html"
     error_pages: dict[int, ErrorPage] = field(default_factory=dict)
     access: tuple[AccessLine, ...] = ()
-    realm: Line | None = None
+    realm_line: Line | None = None
+    passwords: bool = False
     any_will_do: bool = False
     types: dict[str, str] = field(default_factory=dict)
     default_type: str = "text/plain"
@@ -161,13 +162,18 @@ class Conf:
     limited: tuple[frozenset[str], Conf] | None = None
     expires: tuple[str, ...] = ()
 
+    @property
+    def realm(self) -> Line | None:
+        """The line that asks for a sign-in; none is asked for without a file of passwords."""
+        return self.realm_line if self.passwords else None
+
     def within(self, title: str, line: Line | None) -> Conf:
         """A place within this one, before anything is said there."""
         return Conf(
             title, line, self.root, self.index, self.listing, self.listing_format,
-            self.error_pages, self.access, self.realm, self.any_will_do, self.types,
-            self.default_type, self.charset, self.charset_types, self.absolute, self.own_name,
-            self.own_port, self.links, self.logs, self.recursive_errors, expires=self.expires,
+            self.error_pages, self.access, self.realm_line, self.passwords, self.any_will_do,
+            self.types, self.default_type, self.charset, self.charset_types, self.absolute,
+            self.own_name, self.own_port, self.links, self.logs, self.recursive_errors, expires=self.expires,
         )  # fmt: skip
 
 
@@ -250,7 +256,10 @@ class Draft:
         self.conf.access = (entry,) if self._first("access") else (*self.conf.access, entry)
 
     def realm(self, line: Line) -> None:
-        self.conf.realm = None if line.args[0] == "off" else line
+        self.conf.realm_line = None if line.args[0] == "off" else line
+
+    def passwords(self, line: Line) -> None:
+        self.conf.passwords = True
 
     def satisfy(self, line: Line) -> None:
         self.conf.any_will_do = line.args[0] == "any"
@@ -430,7 +439,7 @@ _TAKERS: dict[str, Callable[[Draft, Line], None]] = {
     "allow": Draft.access,
     "deny": Draft.access,
     "auth_basic": Draft.realm,
-    "auth_basic_user_file": lambda draft, line: None,
+    "auth_basic_user_file": Draft.passwords,
     "satisfy": Draft.satisfy,
     "types": Draft.types,
     "default_type": Draft.default_type,

@@ -53,34 +53,61 @@ class Disk:
             seen.doubts.append(Doubt("ladder.unseen", rank, {"path": walk.physical}))
         elif walk.problem is not None:
             seen.error = ERRORS[walk.problem]
-        self._steps(walk, seen, rank, status)
-        if seen.shut:
-            seen.error = "EACCES"
-        if links and not seen.shut:
-            self._links(path, walk, links, seen, rank, status)
+        self._steps(path, walk, links, seen, rank, status)
         return seen
 
-    def _steps(self, walk: Walk, seen: Seen, rank: Rank, status: int) -> None:
+    def _steps(
+        self,
+        path: str,
+        walk: Walk,
+        links: tuple[str, ...],
+        seen: Seen,
+        rank: Rank,
+        status: int,
+    ) -> None:
+        """What the kernel asks on the way, in its order: the first refusal is the error."""
         known = set()
+        errors: list[str] = []
         for step in walk.steps:
             entry = step.entry
             if step.decision is None:
                 seen.rungs.append(Rung(entry.path, entry, "", not step.protected, "", "", "all"))
+                facts = {"path": entry.path, "target": entry.target or ""}
                 if step.protected:
-                    facts = {"path": entry.path, "target": entry.target or ""}
                     proofs = (Proof(entry=entry),)
                     seen.shut.append(Block("ladder.link-protected", rank, status, facts, proofs))
+                    errors.append("EACCES")
+                if links:
+                    errors.append(self._refused(path, entry, links, seen, rank))
                 continue
             decision = step.decision
-            if entry.path not in known:
-                known.add(entry.path)
-                seen.rungs.append(
-                    Rung(entry.path, entry, "x", decision.allowed, decision.by, decision.line)
-                )
-                if not decision.allowed:
-                    facts = {"path": entry.path}
-                    proofs = (Proof(entry=entry),)
-                    seen.shut.append(Block("ladder.shut", rank, status, facts, proofs))
+            if entry.path in known:
+                continue
+            known.add(entry.path)
+            seen.rungs.append(
+                Rung(entry.path, entry, "x", decision.allowed, decision.by, decision.line)
+            )
+            if not decision.allowed:
+                facts = {"path": entry.path}
+                seen.shut.append(Block("ladder.shut", rank, status, facts, (Proof(entry=entry),)))
+                errors.append("EACCES")
+        seen.error = next((error for error in errors if error), seen.error)
+
+    def _refused(
+        self, path: str, link: Entry, links: tuple[str, ...], seen: Seen, rank: Rank
+    ) -> str:
+        """The error for a link that the configuration does not let through."""
+        if links != ("on",):
+            seen.doubts.append(Doubt("ladder.link-unknown", rank, {"path": link.path}))
+            return ""
+        last = self.walker.walk(path, follow_last=False).entry
+        final = last is not None and last.path == link.path
+        facts = {"path": link.path, "target": link.target or ""}
+        if not any(block.code == "ladder.link-refused" for block in seen.shut):
+            code = 403 if final else 404
+            proofs = (Proof(entry=link),)
+            seen.shut.append(Block("ladder.link-refused", rank, code, facts, proofs))
+        return "ELOOP" if final else "ENOENT"
 
     def open(self, path: str, links: tuple[str, ...], rank: Rank) -> Seen:
         """What open(2) for reading says."""
@@ -99,27 +126,3 @@ class Disk:
         elif entry.kind is Kind.SOCKET:
             seen.error = seen.error or "ENXIO"
         return seen
-
-    def _links(
-        self,
-        path: str,
-        walk: Walk,
-        links: tuple[str, ...],
-        seen: Seen,
-        rank: Rank,
-        status: int,
-    ) -> None:
-        """Links that the configuration does not let through."""
-        followed = [step.entry for step in walk.steps if step.decision is None]
-        if not followed:
-            return
-        if links[0] != "on" or len(links) > 1:
-            seen.doubts.append(Doubt("ladder.link-unknown", rank, {"path": followed[0].path}))
-            return
-        last = self.walker.walk(path, follow_last=False).entry
-        final = last is not None and last.kind is Kind.LINK and len(followed) == 1
-        code = 403 if final else 404
-        facts = {"path": followed[0].path, "target": followed[0].target or ""}
-        proofs = (Proof(entry=followed[0]),)
-        seen.shut.append(Block("ladder.link-refused", rank, code, facts, proofs))
-        seen.error = "ELOOP" if final else "ENOENT"

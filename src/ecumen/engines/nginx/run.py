@@ -37,7 +37,9 @@ from ecumen.engines.sites import (
     RuleLine,
 )
 from ecumen.engines.upstreams import is_closed
-from ecumen.survey import Kind, Survey
+from ecumen.rights import Problem
+from ecumen.rights.walk import join
+from ecumen.survey import Entry, Kind, Survey
 
 MOST_CHANGES = 11  # of the address in one request: the eleventh is one too many
 _WITH_BODY = frozenset(
@@ -272,7 +274,7 @@ class Run:
         elif status == 444:
             self._block("way.hung-up", Phase.MAPPING, None, {}, *lines)
         elif status < 400 or text:
-            kind = self._type()
+            kind = None if status in (204, 304) else self._type()
             self.handling.way.proofs += lines
             self.handling.way.picture.append(
                 Mapped("status", self.state.path, str(status), lines[0])
@@ -396,6 +398,9 @@ class Run:
         return f"{scheme}://{name}{port}"
 
     def _canned(self, status: int) -> str | None:
+        if status in (301, 302):
+            # The engine gives these no charset, whatever is set.
+            return "text/html"
         return self._charset("text/html") if status in _WITH_BODY else None
 
     def _charset(self, kind: str) -> str:
@@ -497,7 +502,7 @@ class Run:
         conf_root = self.conf.root
         alias = conf_root.alias
         base = self.state.root
-        shut: list[Block] = []
+        closed: tuple[Seen, str] | None = None
         lines = proof(tries.line)
         for text, folder in tries.tries:
             name = self._value(text, tries.line)
@@ -509,12 +514,12 @@ class Run:
             wanted = seen.entry is not None and (seen.entry.kind is Kind.DIR) == folder
             outcome = "blocked" if wanted and seen.error else "served" if wanted else "missing"
             self.handling.serve.picture.append(Candidate(name or "/", path, outcome, seen.entry))
-            if wanted and seen.error:
-                shut += seen.shut
-                if tries.code is not None:
-                    return self._closed_try(seen, tries.code, name, alias)
+            if wanted and seen.error and closed is None:
+                closed = (seen, name)
             if wanted and not seen.error:
                 return self._tried(name, folder, alias, lines[0])
+        if tries.code is not None and closed is not None:
+            return self._closed_try(closed[0], tries.code, closed[1], alias)
         if tries.code is not None:
             self._missing_try(tries.code, lines)
             return None
@@ -748,13 +753,28 @@ class Run:
         if seen.entry is None:
             self._block("serve.missing", Phase.CONTENT, 404, facts)
             return None
-        kinds = {"json": "application/json", "xml": "text/xml", "jsonp": "application/javascript"}
+        self._unlistable(seen.entry, facts)
+        kinds = {"json": "application/json", "xml": "text/xml; charset=utf-8"}
         kind = kinds.get(self.conf.listing_format)
-        if kind is not None:
+        if self.conf.listing_format == "jsonp":
             self._doubt("serve.listing-type", Phase.CONTENT, facts)
         self.handling.file = folder
         self._answer("serve.listing", Phase.CONTENT, 200, kind or self._charset("text/html"))
         return None
+
+    def _unlistable(self, folder: Entry, facts: dict[str, str]) -> None:
+        """A link that leads through a file, as if through a folder, has the engine give up midway."""
+        if self.state.method == "HEAD" or not folder.listed:
+            return
+        for name in self.survey.files.children(folder.path):
+            entry = self.survey.files.get(join(folder.path, name))
+            if entry is None or entry.kind is not Kind.LINK or name.startswith("."):
+                continue
+            walk = self.disk.walker.walk(entry.path)
+            if not walk.blocked and walk.problem in (Problem.NOT_FOLDER, Problem.TOO_LONG):
+                more = {**facts, "link": entry.path, "target": entry.target or ""}
+                self._block("serve.listing-fails", Phase.CONTENT, None, more, Proof(entry=entry))
+                return
 
     def _static(self, path: str) -> Action | None:
         seen = self.disk.open(path, self.conf.links, self.rank(Phase.CONTENT))

@@ -112,7 +112,6 @@ class Whole:
                 found.setdefault((listen.address, listen.port), bound)
         return tuple(found.values())
 
-
     def grounds(self) -> list[str]:
         """Folders out of which files may be served, and sockets that requests are handed to."""
         found: dict[str, None] = {}

@@ -51,6 +51,11 @@ GATE = Gate(
         "serve.no-folder": Words(
             "{path} should be a folder, and is none.", "Put a folder in its place."
         ),
+        "serve.listing-fails": Words(
+            "The engine gives up on the listing of {path}: the link {link} leads to {target}, "
+            "through a file.",
+            "Mend or remove the link {link}.",
+        ),
         "serve.listing-type": Words("What the listing of {path} looks like is not worked out."),
         "serve.index-sent": Words("Asked for {index}, the engine sends the visitor on."),
         "serve.fallback": Words("What stands in for what is missing, {name}, is not worked out."),
