@@ -11,8 +11,9 @@ from tests.worlds.agreement import ENGINES, Report, run_world
 pytestmark = pytest.mark.server
 HEAD = """# Agreement with the real servers
 
-Generated worlds are laid out on disk, the real server is started on loopback, and both are asked the same. What is compared: status,
-site, Location, content type, and how many lines each log got. Written by `make agreement`.
+Generated worlds are laid out on disk, the real server is started on loopback, and both are asked
+the same. What is compared: status, site, Location, content type, and how many lines each log got.
+Written by `make agreement`.
 
 """
 

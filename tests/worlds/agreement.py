@@ -129,7 +129,8 @@ def _ask_all(kind: str, world: World, count: int, follower: Follower, report: Re
             assert isinstance(reasons, list)
             assert reasons
             report.unsure[reasons[0]["reason"]] += 1
-            sure = sure and answer["site"] is not None
+            # Where nothing came back, nothing may have been written either.
+            sure = sure and answer["site"] is not None and seen.status is not None
             continue
         report.decided += 1
         tally.decided += 1

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
+
 from ecumen.rights import Problem, Subject, Walker
 from ecumen.survey import Kind, Survey
 
@@ -51,3 +53,7 @@ class SurveySource:
         if walk.problem is Problem.UNSEEN:
             return None
         return walk.problem is None
+
+    def stamp(self, path: str) -> Hashable | None:
+        """A survey never changes, so there is nothing to be read again."""
+        return None

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator
 from dataclasses import dataclass
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(NamedTuple):
     """line: from 1, that of the directive's first line."""
 
     file: str
@@ -18,8 +17,7 @@ class Place:
         return f"{self.file}:{self.line}"
 
 
-@dataclass(frozen=True, slots=True)
-class Directive:
+class Directive(NamedTuple):
     """One directive or section.
 
     name: as written; a section's begins with `<`. text: what stands behind it, variables put in.
@@ -76,3 +74,6 @@ class Source(Protocol):
 
     def exists(self, path: str) -> bool | None:
         """Whether anything is there; None where that cannot be told."""
+
+    def stamp(self, path: str) -> Hashable | None:
+        """What changes whenever the text of a file does; None where that cannot be told."""

@@ -39,6 +39,7 @@ class Asking:
     env: Mapping[str, str | None] = field(default_factory=dict)
     rewrites: bool = True
     judged: Settings | None = None
+    beside: str = ""
 
     @property
     def path(self) -> str:
@@ -54,14 +55,23 @@ class Asking:
             query=query,
             lap=self.lap + 1,
             by_itself=False,
+            beside="",
             env=env,
             **changes,  # type: ignore[arg-type]
         )
 
-    def aside(self, address: Address, query: str | None, judged: Settings | None) -> Asking:
+    def aside(
+        self, address: Address, query: str | None, judged: Settings | None, beside: str = ""
+    ) -> Asking:
         """A question that the server asks itself, as for an index."""
         return replace(
-            self, address=address, query=query, by_itself=True, method="GET", judged=judged
+            self,
+            address=address,
+            query=query,
+            by_itself=True,
+            method="GET",
+            judged=judged,
+            beside=beside,
         )
 
 

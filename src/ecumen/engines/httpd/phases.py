@@ -69,7 +69,9 @@ class Phases:
         if way.filename is None:
             return looked
         directly = not asking.by_itself
-        looked.target = self.targets.of(host, way.path, way.filename, visitor, asked=directly)
+        looked.target = self.targets.of(
+            host, way.path, way.filename, visitor, asked=directly, beside=asking.beside
+        )
         if not looked.target.walked.unseen:
             self._rules(looked, looked.target)
         return looked

@@ -7,18 +7,18 @@ Source: httpd 2.4, core, mod_so and mod_version: directives marked "processed at
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Hashable, Mapping
 from fnmatch import translate
 from functools import lru_cache, partial
 
-from ecumen.engines.httpd.lexer import decode, logical_lines, next_word, with_variables, words
+from ecumen.engines.httpd.lexer import SPACE, decode, next_word, with_variables, words
 from ecumen.engines.httpd.modules import identifier
+from ecumen.engines.quiet import no_collecting
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
 
 DEEPEST_INCLUDE = 100
 DEEPEST_SECTION = 100
-MOST_DIRECTIVES = 5_000_000
+MOST_LINES = 5_000_000
 
 
 class _Stop(Exception):  # noqa: N818 - a signal that the engine stops reading, not an error of ours
@@ -29,23 +29,96 @@ class _Stop(Exception):  # noqa: N818 - a signal that the engine stops reading, 
         self.mistake = Mistake(place, message)
 
 
-@dataclass(slots=True)
+# What a line is, by itself: nothing, a plain directive, one that acts while it is read, the
+# beginning or the end of a section, or one with a variable in it.
+_NOTHING, _PLAIN, _ACTS, _OPENS, _CLOSES, _VARIES = range(6)
+_ACTING = frozenset(
+    ("include", "includeoptional", "define", "undefine", "loadmodule", "serverroot", "error")
+)
+_Parsed = tuple[int, str, str]
+MOST_KNOWN = 500_000
+
+
+def _parsed(line: str) -> _Parsed:
+    """line: without what surrounds it, and not a comment."""
+    name, rest = next_word(line)
+    if not name:
+        return (_NOTHING, "", "")
+    if name[0] == "<":
+        return (_CLOSES if name.startswith("</") else _OPENS, name, rest)
+    return (_ACTS if name.lower() in _ACTING else _PLAIN, name, rest)
+
+
 class _Lines:
-    """The lines of one file, given out one by one."""
+    """The lines of one file, given out one by one; how a line is made is worked out once."""
 
-    file: str
-    rest: Iterator[tuple[int, str]]
-    at: Place = field(init=False)
+    __slots__ = ("at", "file", "known", "number", "raw", "size")
 
-    def __post_init__(self) -> None:
-        self.at = Place(self.file, 1)
+    def __init__(self, file: str, text: str, known: dict[str, _Parsed]) -> None:
+        self.file = file
+        self.raw = text.split("\n")
+        self.size = len(self.raw)
+        self.at = 0
+        self.number = 1
+        self.known = known
 
-    def next(self) -> str | None:
-        line = next(self.rest, None)
-        if line is None:
-            return None
-        self.at = Place(self.file, line[0])
-        return line[1]
+    @property
+    def place(self) -> Place:
+        return Place(self.file, self.number)
+
+    def next(self) -> _Parsed | None:
+        """The next line that says anything; None at the end."""
+        raw, known, size = self.raw, self.known, self.size
+        at = self.at
+        while at < size:
+            line = raw[at]
+            at += 1
+            parsed = known.get(line)
+            if parsed is None:
+                self.at = at
+                parsed = self._worked_out(line)
+                at = self.at
+            else:
+                self.number = at
+            if parsed[0]:
+                self.at = at
+                return parsed
+        self.at = at
+        return None
+
+    def _worked_out(self, line: str) -> _Parsed:
+        first = line
+        self.number = self.at
+        whole = line.partition("\0")[0].removesuffix("\r")
+        alone = not whole.endswith("\\")
+        while whole.endswith("\\"):
+            whole = whole[:-1]
+            if self.at >= self.size:
+                break
+            whole += self.raw[self.at].partition("\0")[0].removesuffix("\r")
+            self.at += 1
+        whole = whole.strip(SPACE)
+        if not whole or whole[0] == "#":
+            parsed = (_NOTHING, "", "")
+        elif "${" in whole:
+            parsed = (_VARIES, whole, "")
+        else:
+            parsed = _parsed(whole)
+        if alone:
+            if len(self.known) > MOST_KNOWN:
+                self.known.clear()
+            self.known[first] = parsed
+        return parsed
+
+
+class Cache:
+    """What was read before: lines as they are made, and whole files that say the same wherever
+    they are read. Holds for one kind of engine.
+    """
+
+    def __init__(self) -> None:
+        self.lines: dict[str, _Parsed] = {}
+        self.files: dict[str, tuple[Hashable, tuple[Directive, ...]]] = {}
 
 
 class Reader:
@@ -60,8 +133,12 @@ class Reader:
         built_in: tuple[str, ...] = (),
         defines: tuple[str, ...] = (),
         environment: Mapping[str, str] | None = None,
+        cache: Cache | None = None,
     ) -> None:
         self.source = source
+        self.cache = cache or Cache()
+        # Whether what is being read would say the same at any other time.
+        self.steady = True
         self.root = root
         self.version = version
         self.modules = {identifier(name) for name in built_in}
@@ -81,7 +158,8 @@ class Reader:
         found: list[Directive] = []
         mistakes: tuple[Mistake, ...] = ()
         try:
-            self._file(config, found, 0, Place(config, 1), optional=False)
+            with no_collecting():
+                self._file(config, found, 0, Place(config, 1), optional=False)
         except _Stop as stop:
             mistakes = (stop.mistake,)
         return Tree(tuple(found), mistakes, tuple(self.files))
@@ -92,7 +170,7 @@ class Reader:
         mistakes: tuple[Mistake, ...] = ()
         nested, self.nested, self.acts = self.nested, 0, False
         try:
-            self._until(_Lines(path, logical_lines(decode(text))), None, found, 0)
+            self._until(_Lines(path, decode(text), self.cache.lines), None, found, 0)
         except _Stop as stop:
             mistakes = (stop.mistake,)
         self.nested, self.acts = nested, True
@@ -109,33 +187,48 @@ class Reader:
     ) -> None:
         if depth > DEEPEST_INCLUDE:
             raise _Stop(by, f"{path} is included more than {DEEPEST_INCLUDE} deep")
+        stamp = self.source.stamp(path)
+        known = self.cache.files.get(path) if stamp is not None else None
+        if known is not None and known[0] == stamp:
+            self.files.append(path)
+            into += known[1]
+            return
         text = self.source.read(path)
         if text is None:
             if optional:
                 return
             raise _Stop(by, f"{path} cannot be read")
         self.files.append(path)
-        lines = _Lines(path, logical_lines(decode(text)))
+        lines = _Lines(path, decode(text), self.cache.lines)
+        self.count += lines.size
+        if self.count > MOST_LINES:
+            raise _Stop(by, f"more than {MOST_LINES} lines")
+        outer, self.steady = self.steady, True
+        before = len(into)
         self._until(lines, None, into, depth)
+        if self.steady and stamp is not None:
+            self.cache.files[path] = (stamp, tuple(into[before:]))
+        self.steady = outer and self.steady
 
     def _until(self, lines: _Lines, section: str | None, into: list[Directive], depth: int) -> None:
         """Directives up to the end of the section (or of the file, without one)."""
-        opened = lines.at
-        while (line := lines.next()) is not None:
-            if "${" in line:
-                line = with_variables(line, partial(self._variable, lines.at))
-            name, rest = next_word(line)
-            if not name:
-                continue
-            if name.startswith("</"):
-                self._closing(name, rest, section, lines.at)
+        opened = lines.place
+        file = lines.file
+        while (parsed := lines.next()) is not None:
+            kind, name, rest = parsed
+            if kind == _VARIES:
+                self.steady = False
+                parsed = _parsed(with_variables(name, partial(self._variable, lines.place)))
+                kind, name, rest = parsed
+            if kind == _PLAIN:
+                into.append(Directive(name, rest, Place(file, lines.number)))
+            elif kind == _CLOSES:
+                self._closing(name, rest, section, lines.place)
                 return
-            self.count += 1
-            if self.count > MOST_DIRECTIVES:
-                raise _Stop(lines.at, f"more than {MOST_DIRECTIVES} directives")
-            if name.startswith("<"):
+            elif kind == _OPENS:
                 self._section(lines, name, rest, into, depth)
-            else:
+            elif kind == _ACTS:
+                self.steady = False
                 self._plain(lines, name, rest, into, depth)
         if section is not None:
             raise _Stop(opened, f"{section}> was not closed")
@@ -162,7 +255,7 @@ class Reader:
     def _plain(
         self, lines: _Lines, name: str, rest: str, into: list[Directive], depth: int
     ) -> None:
-        at = lines.at
+        at = lines.place
         into.append(Directive(name, rest, at))
         if not self.acts and name.lower() != "error":
             return
@@ -248,7 +341,7 @@ class Reader:
     def _section(
         self, lines: _Lines, name: str, rest: str, into: list[Directive], depth: int
     ) -> None:
-        at = lines.at
+        at = lines.place
         text = rest
         if name.endswith(">") and not rest:
             name, text = name[:-1], ">"
@@ -257,6 +350,8 @@ class Reader:
             raise _Stop(at, f"{name}> directive missing closing '>'")
         argument = text[:closes].strip()
         taken = self._holds(name.lower(), argument, at)
+        if name.lower() in _CONDITIONS:
+            self.steady = False
         children: list[Directive] = []
         if taken is False:
             self._soak(lines, name)
@@ -270,19 +365,17 @@ class Reader:
 
     def _soak(self, lines: _Lines, section: str) -> None:
         """Passes over a section that does not hold; its own sections must still be closed."""
-        opened = [(section, lines.at)]
+        opened = [(section, lines.place)]
         while opened:
-            line = lines.next()
-            if line is None:
+            parsed = lines.next()
+            if parsed is None:
                 raise _Stop(opened[-1][1], f"{opened[-1][0]}> was not closed")
-            if not line.startswith("<"):
-                continue
-            name, rest = next_word(line)
-            if name.startswith("</"):
-                self._closing(name, rest, opened[-1][0], lines.at)
+            kind, name, rest = parsed if parsed[0] != _VARIES else _parsed(parsed[1])
+            if kind == _CLOSES:
+                self._closing(name, rest, opened[-1][0], lines.place)
                 opened.pop()
-            else:
-                opened.append((name.removesuffix(">"), lines.at))
+            elif kind == _OPENS:
+                opened.append((name.removesuffix(">"), lines.place))
 
     def _holds(self, name: str, argument: str, at: Place) -> bool | None:
         """Whether a conditional section is read; True for all other sections."""
@@ -327,6 +420,11 @@ class Reader:
         if operator not in results:
             raise _Stop(at, f"{operator} is no comparison of versions")
         return results[operator] != negated
+
+
+_CONDITIONS = frozenset(
+    ("<ifmodule", "<ifdefine", "<iffile", "<ifversion", "<ifdirective", "<ifsection", "<macro")
+)
 
 
 def _is_pattern(text: str) -> bool:

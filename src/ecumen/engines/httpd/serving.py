@@ -218,6 +218,9 @@ class Serving:
         headers = looked.asking.arrival.headers
         if (rules is not None and rules.on) or any(key.startswith("accept") for key in headers):
             return None
+        if looked.asking.host.folder_patterns:
+            # What a pattern says of the name that was asked for goes on to the variants at times.
+            return None
         found = []
         rest = target.walked.rest
         asked = looked.way.path.removesuffix(rest) if rest else looked.way.path
@@ -444,7 +447,10 @@ class Serving:
     def _aside(self, path: str, by: Looked) -> Looked:
         """Looks something up as the server does for itself: it is mapped anew."""
         judged = by.target.settings if by.target is not None else None
-        asking = by.asking.aside(read_path(escaped(path)), by.way.query, judged)
+        folder = by.target.walked if by.target is not None else None
+        in_folder = folder is not None and folder.entry is not None
+        beside = folder.path if folder is not None and in_folder else ""
+        asking = by.asking.aside(read_path(escaped(path)), by.way.query, judged, beside)
         sub = self.phases.look(asking)
         for doubt in sub.part.doubts:
             if doubt not in self.handling.way.doubts:

@@ -66,12 +66,19 @@ class Targets:
         return self._target(host, path, walked, visitor)
 
     def of(
-        self, host: Host, path: str, filename: str, visitor: Visitor, *, asked: bool = True
+        self,
+        host: Host,
+        path: str,
+        filename: str,
+        visitor: Visitor,
+        *,
+        asked: bool = True,
+        beside: str = "",
     ) -> Target:
         """path: of the address, decoded; filename: where it leads on disk. asked: by the visitor,
         and not by the server itself, which looks for an index.
         """
-        walked = self._walk(host).walk(filename, asked=asked)
+        walked = self._walk(host).walk(filename, asked=asked, beside=beside)
         return self._target(host, path, walked, visitor)
 
     def _target(self, host: Host, path: str, walked: Walked, visitor: Visitor) -> Target:

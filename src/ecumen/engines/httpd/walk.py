@@ -7,7 +7,7 @@ Source: httpd 2.4, core ("Directory", "Options", "AllowOverride"); measured.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from ecumen.engines.httpd.overrides import OverrideReader, asks_for
 from ecumen.engines.httpd.server import Host, Section
@@ -58,8 +58,11 @@ class FolderWalk:
         for section in host.folders:
             self.by_depth.setdefault(section.depth, []).append(section)
         self._rungs: dict[str, Rung] = {} if rungs is None else rungs
+        # Rules of rewriting that stand for the host as a whole are merged after those of its folders.
+        self.bare = replace(host.settings, rewriting=None)
         # Merging is pure, and the same few sections meet at every request.
         self._merged: dict[tuple[int, int], tuple[Settings, Settings, Settings]] = {}
+        self._ruled: dict[int, tuple[Settings, Settings]] = {}
 
     def merge(self, base: Settings, later: Settings) -> Settings:
         """`later` upon `base`."""
@@ -72,10 +75,13 @@ class FolderWalk:
             known = self._merged[key] = (base, later, later.over(base))
         return known[2]
 
-    def walk(self, filename: str, *, asked: bool = True) -> Walked:
-        """filename: absolute. asked: by the visitor, and not by the server itself."""
-        settings = self.host.settings
-        walked = Walked("/", settings, [("server", settings, None)])
+    def walk(self, filename: str, *, asked: bool = True, beside: str = "") -> Walked:
+        """filename: absolute. asked: by the visitor, and not by the server itself.
+
+        beside: the folder for which the server asks itself. For a file in there it takes what it
+        knows of the folder, and does not try patterns on the file.
+        """
+        walked = Walked("/", self.bare, [("server", self.host.settings, None)])
         root = self.walker.files.get("/")
         if root is None:
             self._unseen(walked, "/", 0)
@@ -93,9 +99,25 @@ class FolderWalk:
         # A folder keeps the slash that it is asked with; a file or what is not there loses it.
         walked.slash = filename.endswith("/") and walked.entry is not None and not walked.rest
         full = join(walked.path, "") if walked.slash else walked.path
-        self._patterns(walked, full)
+        folder = walked.path.rpartition("/")[0]
+        here = walked.entry is not None and walked.entry.kind is Kind.FILE and folder == beside
+        self._patterns(walked, f"{folder}/" if here and not asked else full)
         self._files(walked, full.rpartition("/")[2])
+        walked.settings = self._with_host_rules(walked.settings)
         return walked
+
+    def _with_host_rules(self, settings: Settings) -> Settings:
+        own = self.host.settings.rewriting
+        if own is None:
+            return settings
+        known = self._ruled.get(id(settings))
+        if known is None:
+            if len(self._ruled) >= MOST_KEPT:
+                self._ruled.clear()
+            inner = settings.rewriting
+            rules = own if inner is None else inner.over(own)
+            known = self._ruled[id(settings)] = (settings, replace(settings, rewriting=rules))
+        return known[1]
 
     # --- one folder ---
 

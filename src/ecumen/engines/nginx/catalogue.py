@@ -33,7 +33,8 @@ NO_EFFECT = frozenset(
     underscores_in_headers use user variables_hash_bucket_size variables_hash_max_size
     worker_aio_requests worker_connections worker_cpu_affinity worker_priority
     override_charset worker_processes worker_rlimit_core worker_rlimit_nofile
-    worker_shutdown_timeout working_directory zone map_hash_bucket_size map_hash_max_size uninitialized_variable_warn
+    worker_shutdown_timeout working_directory zone map_hash_bucket_size map_hash_max_size
+    uninitialized_variable_warn
     http2_push http2_push_preload auth_delay real_ip_header real_ip_recursive
     http2_max_concurrent_streams proxy_headers_hash_max_size
     proxy_headers_hash_bucket_size min_delete_depth create_full_put_path

@@ -173,7 +173,8 @@ class Conf:
             title, line, self.root, self.index, self.listing, self.listing_format,
             self.error_pages, self.access, self.realm_line, self.passwords, self.any_will_do,
             self.types, self.default_type, self.charset, self.charset_types, self.absolute,
-            self.own_name, self.own_port, self.links, self.logs, self.recursive_errors, expires=self.expires,
+            self.own_name, self.own_port, self.links, self.logs, self.recursive_errors,
+            expires=self.expires,
         )  # fmt: skip
 
 

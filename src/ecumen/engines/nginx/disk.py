@@ -100,8 +100,9 @@ class Disk:
         if links != ("on",):
             seen.doubts.append(Doubt("ladder.link-unknown", rank, {"path": link.path}))
             return ""
-        last = self.walker.walk(path, follow_last=False).entry
-        final = last is not None and last.path == link.path
+        # Only a link that is met first, and at the very end, is one that is not followed; any other
+        # is no folder to go through.
+        final = path == link.path
         facts = {"path": link.path, "target": link.target or ""}
         if not any(block.code == "ladder.link-refused" for block in seen.shut):
             code = 403 if final else 404

@@ -7,6 +7,7 @@ Most lines of a configuration are like others and hold one plain statement: thes
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import NamedTuple
 
 from ecumen.engines.tree import Place
 
@@ -16,24 +17,14 @@ _ESCAPED = {"t": "\t", "r": "\r", "n": "\n"}
 DEEPEST = 100
 
 
-class Line:
+class Line(NamedTuple):
     """One statement. args: quotes undone. children: None for a statement without braces."""
 
-    __slots__ = ("args", "children", "file", "name", "number")
-
-    def __init__(
-        self,
-        name: str,
-        args: tuple[str, ...],
-        file: str,
-        number: int,
-        children: list[Line] | None = None,
-    ) -> None:
-        self.name = name
-        self.args = args
-        self.file = file
-        self.number = number
-        self.children = children
+    name: str
+    args: tuple[str, ...]
+    file: str
+    number: int
+    children: list[Line] | None = None
 
     @property
     def place(self) -> Place:
@@ -59,87 +50,90 @@ class SyntaxFault(Exception):  # noqa: N818 - what the engine would stop at, not
         self.message = message
 
 
-# How a line of text is made, where it holds one plain statement: its kind, name and arguments.
-_Plain = tuple[str, str, tuple[str, ...]]
+# What a line of text is, by itself: nothing, a statement, the beginning or the end of a block, an
+# inclusion, or something that takes the long way to tell.
+_NOTHING, _STATEMENT, _OPENS, _CLOSES, _INCLUDES, _ODD_ONE = range(6)
+_Plain = tuple[int, str, tuple[str, ...]]
+_LONG_WAY: _Plain = (_ODD_ONE, "", ())
+MOST_KNOWN = 500_000
 
 
-def _plain(text: str) -> _Plain | None:
-    """What a line says by itself; None where it takes the long way to tell."""
+def _plain(text: str) -> _Plain:
     line = text.strip(BLANK)
     if not line or line[0] == "#":
-        return ("", "", ())
+        return (_NOTHING, "", ())
     if line == "}":
-        return ("}", "", ())
-    last = line[-1]
-    if last not in ";{":
-        return None
-    body = line[:-1]
-    if not body or not _ODD.isdisjoint(body):
-        return None if not body or not _simple_variables(body) else _worded(last, body)
-    return _worded(last, body)
+        return (_CLOSES, "", ())
+    body, last = line[:-1], line[-1]
+    if last not in ";{" or not body:
+        return _LONG_WAY
+    if not _ODD.isdisjoint(body) and not _simple_variables(body):
+        return _LONG_WAY
+    if any(c in body for c in "\f\v\x1c\x1d\x1e\x1f\x85\xa0") or not body.isascii():
+        # Blanks to Python, but not to the engine.
+        return _LONG_WAY
+    words = body.split()
+    if not words:
+        return _LONG_WAY
+    kind = _OPENS if last == "{" else _INCLUDES if words[0] == "include" else _STATEMENT
+    return (kind, words[0], tuple(words[1:]))
 
 
 def _simple_variables(body: str) -> bool:
     return _ODD.intersection(body) == {"$"} and "${" not in body
 
 
-def _worded(last: str, body: str) -> _Plain | None:
-    if not body.isascii() and any(c.isspace() and c not in BLANK for c in body):
-        return None
-    if any(c in body for c in "\f\v\x1c\x1d\x1e\x1f\x85"):
-        return None
-    words = body.split()
-    return (last, words[0], tuple(words[1:])) if words else None
+Include = Callable[[Line, "list[Line]"], None]
 
 
 class Lexer:
     """Reads texts into statements; what was split once is remembered."""
 
     def __init__(self) -> None:
-        self._known: dict[str, _Plain | None] = {}
+        self._known: dict[str, _Plain] = {}
         self._at = 0
 
-    def read(self, text: str, file: str, take: Callable[[Line, list[Line], int], None]) -> None:
-        """Gives each statement to `take`, with the list that it belongs in and its depth.
+    def read(self, text: str, file: str, into: list[Line], include: Include) -> None:
+        """Adds the statements of a text. include: takes an inclusion, and where it stands.
 
         Raises SyntaxFault where the engine would stop.
         """
-        top: list[Line] = []
-        stack: list[list[Line]] = [top]
+        stack: list[list[Line]] = [into]
+        current = into
         known = self._known
         lines = text.split("\n")
         number, count, at = 0, len(lines), 0
         while number < count:
             raw = lines[number]
             number += 1
-            if raw in known:
-                plain = known[raw]
-            else:
-                if len(known) > 500_000:
+            plain = known.get(raw)
+            if plain is None:
+                if len(known) > MOST_KNOWN:
                     known.clear()
                 plain = known[raw] = _plain(raw)
-            if plain is None:
-                number = self._odd(text, at, number, file, stack, take)
-                at = self._at
-                continue
             at += len(raw) + 1
-            kind = plain[0]
-            if kind == ";":
-                take(Line(plain[1], plain[2], file, number), stack[-1], len(stack) - 1)
-            elif kind == "{":
-                self._open(Line(plain[1], plain[2], file, number, []), stack, take)
-            elif kind == "}":
+            kind, name, args = plain
+            if kind == _STATEMENT:
+                current.append(Line(name, args, file, number))
+            elif kind == _CLOSES:
                 self._close(stack, Place(file, number))
+                current = stack[-1]
+            elif kind == _OPENS:
+                self._open(Line(name, args, file, number, []), stack)
+                current = stack[-1]
+            elif kind == _INCLUDES:
+                include(Line(name, args, file, number), current)
+            elif kind == _ODD_ONE:
+                number = self._odd(text, at - len(raw) - 1, number, file, stack, include)
+                at, current = self._at, stack[-1]
         if len(stack) > 1:
             raise SyntaxFault(Place(file, count), 'unexpected end of file, expecting "}"')
 
-    def _open(
-        self, line: Line, stack: list[list[Line]], take: Callable[[Line, list[Line], int], None]
-    ) -> None:
+    def _open(self, line: Line, stack: list[list[Line]]) -> None:
         if len(stack) > DEEPEST:
             raise SyntaxFault(line.place, f"blocks are nested more than {DEEPEST} deep")
-        take(line, stack[-1], len(stack) - 1)
         assert line.children is not None
+        stack[-1].append(line)
         stack.append(line.children)
 
     def _close(self, stack: list[list[Line]], place: Place) -> None:
@@ -154,7 +148,7 @@ class Lexer:
         number: int,
         file: str,
         stack: list[list[Line]],
-        take: Callable[[Line, list[Line], int], None],
+        include: Include,
     ) -> int:
         """The long way, from the beginning of a line to the end of the one where a statement ends.
 
@@ -178,12 +172,13 @@ class Lexer:
             elif char in ";{":
                 if not words:
                     raise SyntaxFault(Place(file, number), f'unexpected "{char}"')
-                line = Line(words[0], tuple(words[1:]), file, first)
-                if char == ";":
-                    take(line, stack[-1], len(stack) - 1)
+                args = tuple(words[1:])
+                if char == "{":
+                    self._open(Line(words[0], args, file, first, []), stack)
+                elif words[0] == "include":
+                    include(Line("include", args, file, first), stack[-1])
                 else:
-                    line.children = []
-                    self._open(line, stack, take)
+                    stack[-1].append(Line(words[0], args, file, first))
                 words = []
                 at += 1
             elif char == "}":

@@ -6,17 +6,17 @@ Source: nginx, core ("include"); glob(3) in the C locale.
 from __future__ import annotations
 
 import re
+from collections.abc import Hashable
 from dataclasses import dataclass
 from fnmatch import translate
 from functools import lru_cache
 
 from ecumen.engines.nginx.lexer import Lexer, Line, SyntaxFault
+from ecumen.engines.quiet import no_collecting
 from ecumen.engines.tree import Mistake, Place, Source
 
 DEEPEST_INCLUDE = 50
-MOST_LINES = 5_000_000
-# Blocks whose lines are entries and not statements.
-TABLES = frozenset(("types", "map", "geo", "split_clients", "charset_map"))
+MOST_BYTES = 1 << 30
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,13 +28,22 @@ class Reading:
     files: tuple[str, ...]
 
 
+class Cache:
+    """What was read before: lines as they are made, and files that include no others."""
+
+    def __init__(self) -> None:
+        self.lexer = Lexer()
+        self.files: dict[str, tuple[Hashable, list[Line]]] = {}
+
+
 class Reader:
     """One reading of one configuration."""
 
-    def __init__(self, source: Source, prefix: str) -> None:
+    def __init__(self, source: Source, prefix: str, cache: Cache | None = None) -> None:
         self.source = source
         self.prefix = prefix
-        self.lexer = Lexer()
+        self.cache = cache or Cache()
+        self.steady = True
         self.files: list[str] = []
         self.count = 0
 
@@ -43,7 +52,8 @@ class Reader:
         lines: list[Line] = []
         mistakes: tuple[Mistake, ...] = ()
         try:
-            self._file(config, lines, 0, Place(config, 1))
+            with no_collecting():
+                self._file(config, lines, 0, Place(config, 1))
         except SyntaxFault as fault:
             mistakes = (Mistake(fault.place, fault.message),)
         return Reading(lines, mistakes, tuple(self.files))
@@ -55,22 +65,30 @@ class Reader:
     def _file(self, path: str, into: list[Line], depth: int, by: Place) -> None:
         if depth > DEEPEST_INCLUDE:
             raise SyntaxFault(by, f"includes are more than {DEEPEST_INCLUDE} deep")
+        stamp = self.source.stamp(path)
+        known = self.cache.files.get(path) if stamp is not None else None
+        if known is not None and known[0] == stamp:
+            self.files.append(path)
+            into += known[1]
+            return
         text = self.source.read(path)
         if text is None:
             raise SyntaxFault(by, f'open() "{path}" failed')
         self.files.append(path)
+        before = len(into)
+        self.steady = True
 
-        def take(line: Line, within: list[Line], level: int) -> None:
-            self.count += 1
-            if self.count > MOST_LINES:
-                raise SyntaxFault(line.place, f"more than {MOST_LINES} statements")
-            target = into if level == 0 else within
-            if line.name == "include" and line.children is None:
-                self._include(line, target, depth)
-            else:
-                target.append(line)
+        def include(line: Line, where: list[Line]) -> None:
+            self._include(line, where, depth)
+            self.steady = False
 
-        self.lexer.read(text.decode("utf-8", "surrogateescape"), path, take)
+        decoded = text.decode("utf-8", "surrogateescape")
+        self.count += len(text)
+        if self.count > MOST_BYTES:
+            raise SyntaxFault(by, f"more than {MOST_BYTES} bytes")
+        self.cache.lexer.read(decoded, path, into, include)
+        if self.steady and stamp is not None:
+            self.cache.files[path] = (stamp, into[before:])
 
     def _include(self, line: Line, into: list[Line], depth: int) -> None:
         if len(line.args) != 1:

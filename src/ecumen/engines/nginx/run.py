@@ -748,7 +748,9 @@ class Run:
         if not self.conf.listing or self.state.method == "POST":
             self._block("serve.no-index", Phase.CONTENT, 403, facts, *line)
             return None
-        seen = self.disk.open(folder, self.conf.links, self.rank(Phase.CONTENT))
+        # The engine takes the last character for a slash, also where an alias has none.
+        opened = folder[:-1] or "/"
+        seen = self.disk.open(opened, self.conf.links, self.rank(Phase.CONTENT))
         self._climbed(seen)
         if seen.entry is None:
             self._block("serve.missing", Phase.CONTENT, 404, facts)
@@ -763,7 +765,7 @@ class Run:
         return None
 
     def _unlistable(self, folder: Entry, facts: dict[str, str]) -> None:
-        """A link that leads through a file, as if through a folder, has the engine give up midway."""
+        """At a link that leads through a file, as if through a folder, the engine gives up."""
         if self.state.method == "HEAD" or not folder.listed:
             return
         for name in self.survey.files.children(folder.path):
