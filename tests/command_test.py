@@ -126,7 +126,7 @@ def test_text_of_the_server_cannot_steer_the_terminal(tmp_path: Path) -> None:
     assert "\\x1b[31mred" in done.stdout
 
 
-def test_an_engine_that_is_not_read_yet_is_unsure_and_no_failure(tmp_path: Path) -> None:
+def test_an_engine_whose_configuration_is_missing_is_unsure_and_no_failure(tmp_path: Path) -> None:
     survey = replace(server(""), engines=(EngineRecord("nginx", "/etc/n", declared=True),))
     path = saved(survey, tmp_path / "x.survey")
     done = run("follow", "--survey", path, "--to", "192.0.2.10", "--json", "http://choir.test/")

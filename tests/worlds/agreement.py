@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import time
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -138,8 +139,19 @@ def _ask_all(kind: str, world: World, count: int, follower: Follower, report: Re
         report.wrong += wrong
         tally.wrong += bool(wrong)
     for log in world.logs:
-        written = len(log.read_bytes().splitlines()) if log.exists() else 0
+        written = _written(log, lines[str(log)])
         if sure and written != lines[str(log)]:
             report.wrong.append(
                 f"{kind} {world.seed}: {log.name} has {written} lines, predicted {lines[str(log)]}"
             )
+
+
+def _written(log: Path, wanted: int) -> int:
+    """Lines of a log; a busy server may write the last ones a moment after it has answered."""
+    written = 0
+    for _ in range(20):
+        written = len(log.read_bytes().splitlines()) if log.exists() else 0
+        if written >= wanted:
+            break
+        time.sleep(0.05)
+    return written

@@ -7,6 +7,7 @@ from pathlib import Path
 from urllib.parse import quote
 
 from tests.worlds.accounts import NAMES
+from tests.worlds.seals import sealed_request
 from tests.worlds.trees import ADDRESSES, PORTS, WORDS, World, literal
 
 
@@ -42,6 +43,8 @@ def _request(
     personal: list[str],
     below: dict[Path, list[str]],
 ) -> dict[str, object]:
+    if rng.random() < 0.06:
+        return sealed_request(world, rng, number)
     if world.asked and rng.random() < 0.6:
         return _themed_request(world, rng, number)
     address, port, name, root = rng.choice(world.homes)

@@ -8,13 +8,15 @@ from pathlib import Path
 from tests.worlds.accounts import NAMES
 from tests.worlds.grounds import Ground, owned
 from tests.worlds.httpd_themes import THEMES
-from tests.worlds.trees import ADDRESSES, PORTS, WORDS, Trees, World, ids, literal
+from tests.worlds.seals import NAMES as NAMES_SEALED
+from tests.worlds.seals import certificates
+from tests.worlds.trees import ADDRESSES, PORTS, SEALED_PORT, WORDS, Trees, World, ids, literal
 
 MODULES = "/usr/lib/apache2/modules"
 LOADED = """
     mpm_event authn_core authz_core authz_host access_compat auth_basic authn_file
     authz_user alias dir autoindex mime negotiation userdir headers env setenvif filter
-    deflate status rewrite proxy proxy_http cgid expires authz_groupfile
+    deflate status rewrite proxy proxy_http cgid expires authz_groupfile ssl
 """.split()
 
 
@@ -169,6 +171,8 @@ class Builder(Trees):
         self.world.logs.append(base / "logs" / "main.log")
         for number in range(rng.randint(20, 26)):
             self._site(number)
+        lines.append(f"Listen {ADDRESSES[0]}:{SEALED_PORT}")
+        self._sealed()
         for number in range(100, 100 + rng.randint(8, 12)):
             self._themed(number)
         lines += ["Include sites/*.conf", "IncludeOptional nothing/*.conf"]
@@ -296,6 +300,29 @@ class Builder(Trees):
         self.world.logs.append(log)
         self.world.asked.append((address, port, name, theme))
         (base / "sites" / f"{site}.conf").write_text("\n".join(lines) + "\n")
+
+    def _sealed(self) -> None:
+        """Sites on a door that speaks TLS: with one certificate, with another, and with none."""
+        rng, base = self.rng, self.world.base
+        pairs = certificates(base)
+        for number, name in enumerate(NAMES_SEALED, 300):
+            site = f"{number:03d}"
+            crt, key = rng.choice(pairs)
+            speaks = number == 300 or rng.random() < 0.8
+            lines = [
+                f"<VirtualHost {ADDRESSES[0]}:{SEALED_PORT}>",
+                f"ServerName {name}.sealed.test",
+                f"DocumentRoot {rng.choice(self.roots)}",
+                f"Header always set X-Site {site}",
+                f"CustomLog logs/{site}.log plain",
+                "SSLEngine On" if speaks else "",
+                f"SSLCertificateFile {crt}\nSSLCertificateKeyFile {key}" if speaks else "",
+                "</VirtualHost>",
+            ]
+            self.world.sites.append(site)
+            self.world.themes[site] = "sealed sites"
+            self.world.logs.append(base / "logs" / f"{site}.log")
+            (base / "sites" / f"{site}.conf").write_text("\n".join(lines) + "\n")
 
     def _bindings(self) -> str:
         rng = self.rng

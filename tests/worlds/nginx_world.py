@@ -8,7 +8,9 @@ from pathlib import Path
 from tests.worlds.accounts import NAMES
 from tests.worlds.grounds import Ground, owned
 from tests.worlds.nginx_themes import THEMES
-from tests.worlds.trees import ADDRESSES, PORTS, WORDS, Trees, World, ids, literal
+from tests.worlds.seals import NAMES as NAMES_SEALED
+from tests.worlds.seals import certificates
+from tests.worlds.trees import ADDRESSES, PORTS, SEALED_PORT, WORDS, Trees, World, ids, literal
 
 MAPS = """
 map $arg_k $mapped { default ""; one first; two second; ~^three(?<n>\\d) third$n; }
@@ -35,6 +37,7 @@ class Builder(Trees):
         # Each address and port is listened on, so that whatever is asked is answered.
         for number, (address, port) in enumerate((a, p) for a in ADDRESSES for p in PORTS):
             self._standing(200 + number, address, port)
+        self._sealed()
         self.world.logs.append(base / "logs" / "main.log")
         temporary = "\n".join(
             f"{kind}_temp_path {base}/tmp/{kind};" for kind in ("proxy", "fastcgi", "scgi", "uwsgi")
@@ -51,6 +54,22 @@ class Builder(Trees):
         )
         (base / "tmp").mkdir()
         return self.world
+
+    def _sealed(self) -> None:
+        """Sites on a door that speaks TLS, one of which may reject names that it does not know."""
+        rng = self.rng
+        pairs = certificates(self.world.base)
+        for number, name in enumerate(NAMES_SEALED, 300):
+            crt, key = rng.choice(pairs)
+            lines = [
+                f"listen {ADDRESSES[0]}:{SEALED_PORT} ssl;",
+                f"server_name {name}.sealed.test;",
+                f"root {rng.choice(self.roots)};",
+                f"ssl_certificate {crt};\nssl_certificate_key {key};",
+                rng.choice(["", "", "", "ssl_reject_handshake on;", "error_page 497 /x;"]),
+            ]
+            self.world.themes[f"{number:03d}"] = "sealed sites"
+            self._write(number, lines)
 
     def _standing(self, number: int, address: str, port: int) -> None:
         """A last server on each door, which claims no name that is asked for."""

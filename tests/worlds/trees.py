@@ -14,6 +14,7 @@ from tests.worlds.grounds import Theme
 
 ADDRESSES = ("127.0.0.41", "127.0.0.42", "127.0.0.43", "::1")
 PORTS = (8081, 8082)
+SEALED_PORT = 8444
 WORDS = """
     tide ferry choir seed boat radio net oar reed salt quay loft mast gull fen
 """.split()

@@ -7,7 +7,8 @@ from typing import Protocol
 
 from ecumen.engines.httpd.engine import HttpdEngine
 from ecumen.engines.nginx.engine import NginxEngine
-from ecumen.engines.sites import Arrival, Binding, Handling, SiteSummary
+from ecumen.engines.sites import Arrival, Binding, Handling, Part, SiteSummary
+from ecumen.engines.tree import Mistake
 from ecumen.survey import EngineRecord, Survey
 
 
@@ -21,11 +22,18 @@ class Engine(Protocol):
     def listens(self) -> Sequence[Binding]:
         """Addresses and ports that its configuration wants."""
 
+    @property
+    def mistakes(self) -> Sequence[Mistake]:
+        """Where and why the engine would not load its configuration."""
+
     def sites(self) -> Sequence[SiteSummary]:
         """Every site, personal ones too, with a request that is meant for it."""
 
     def claims(self, arrival: Arrival) -> bool:
         """Whether a site here claims the name that is asked for, on this address and port."""
+
+    def seal(self, arrival: Arrival) -> Part:
+        """What comes of asking for TLS on this address and port."""
 
     def handle(self, arrival: Arrival) -> Handling:
         """Everything that happens to a request that arrived."""

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from ecumen.engines.engine import Engine, engines_of
 from ecumen.engines.httpd.types import ERROR_PAGE
-from ecumen.engines.sites import Answer, Block, Doubt, Part, Rank
+from ecumen.engines.sites import Answer, Block, Doubt, Part, Phase, Rank
 from ecumen.passage.gates import GATES
 from ecumen.passage.present import Presenter
 from ecumen.passage.request import Request
@@ -33,6 +33,7 @@ WORDS: Mapping[str, Words] = {
 _SKIPPED = frozenset(
     ("name.given", "seal.plain-http", "context.none", "context.permissive", "passage.not-reached")
 )
+MOST_ANSWERED = 200_000
 _OF_TYPE = frozenset(("serve.types-unread", "serve.error-page"))
 _DIVERTED = frozenset(("site.default", "site.main", "site.marked"))
 
@@ -55,6 +56,7 @@ class Follower:
         self.survey = survey
         self.engines = engines_of(survey) if engines is None else engines
         self.presenter = Presenter(survey)
+        self._answered: dict[object, dict[str, object]] = {}
 
     def run(self, request: Request) -> tuple[Situation, list[Part], Outcome]:
         """The passage's bare facts; never raises."""
@@ -63,7 +65,19 @@ class Follower:
         return now, parts, _weigh(parts)
 
     def brief(self, request: Request) -> dict[str, object]:
-        """The answer of the batch format, without gates and obstacles."""
+        """The answer of the batch format, without gates and obstacles.
+
+        Many requests are asked again and again: what was answered once is remembered.
+        """
+        key = request.key
+        known = self._answered.get(key)
+        if known is None:
+            if len(self._answered) >= MOST_ANSWERED:
+                self._answered.clear()
+            known = self._answered[key] = self._brief(request)
+        return dict(known)
+
+    def _brief(self, request: Request) -> dict[str, object]:
         now, _, outcome = self.run(request)
         site = _site(now)
         return {
@@ -226,8 +240,16 @@ def _seen(now: Situation, outcome: Outcome) -> dict[str, str | None]:
         "content_type": kind,
         "location": answer.location if answer else None,
         "upstream": handling.upstream if handling else None,
-        "log": handling.log if handling else None,
+        "log": handling.log if handling and _is_logged(outcome) else None,
     }
+
+
+def _is_logged(outcome: Outcome) -> bool:
+    """What never comes to be a request leaves no line; a greeting that is not understood does."""
+    if not outcome.blocks:
+        return True
+    block = outcome.blocks[0][1]
+    return block.rank.phase != Phase.REACH or block.code == "seal.not-spoken"
 
 
 def _at(doubt: Doubt) -> str | None:

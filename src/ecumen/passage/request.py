@@ -45,6 +45,24 @@ class Request:
     headers: Mapping[str, str] = field(default_factory=dict)
 
     @property
+    def key(self) -> tuple[object, ...]:
+        """What the answer depends on."""
+        return (
+            self.scheme,
+            self.name,
+            self.port,
+            self.port_given,
+            self.path,
+            self.query,
+            self.method,
+            self.to,
+            self.source,
+            self.host,
+            self.server_name,
+            tuple(self.headers.items()) if self.headers else (),
+        )
+
+    @property
     def host_header(self) -> str | None:
         """The Host header as it is sent; None where none is."""
         if self.host is not None:

@@ -31,6 +31,7 @@ from ecumen.engines.sites import (
     proof_of,
 )
 from ecumen.engines.source import SurveySource
+from ecumen.engines.tree import Mistake
 from ecumen.rights import Subject, Walker, subject_of
 from ecumen.survey import EngineRecord, Survey
 
@@ -52,6 +53,10 @@ class HttpdEngine:
     @property
     def listens(self) -> Sequence[Binding]:
         return self.server.listens
+
+    @property
+    def mistakes(self) -> Sequence[Mistake]:
+        return self.server.mistakes
 
     def _worker(self) -> Subject | None:
         name = self.server.user or "#-1"
@@ -96,11 +101,47 @@ class HttpdEngine:
             == "site.named"
         )
 
+    def seal(self, arrival: Arrival) -> Part:
+        """The first block of the address decides whether TLS is spoken; the name in the greeting
+        whose certificate is shown."""
+        first = self._first(arrival)
+        shown = self._greeted(arrival)
+        part = Part("seal.spoken", {"site": shown.label})
+        part.proofs = [proof_of(line) for line in shown.certificates]
+        if first.sealed is None:
+            proofs = (_host_proof(first),)
+            part.blocks.append(Block("seal.not-spoken", Rank(Phase.REACH, 2), None, {}, proofs))
+        return part
+
+    def _first(self, arrival: Arrival) -> Host:
+        chain = self.chooser.chain(arrival.address, arrival.port)
+        return self.server.main if chain is None else chain.hosts[0]
+
+    def _greeted(self, arrival: Arrival) -> Host:
+        """The block that the name in the TLS greeting chooses."""
+        header = read_host(arrival.server_name)
+        if arrival.server_name is None or not header.valid:
+            return self._first(arrival)
+        return self.chooser.choose(arrival.address, arrival.port, header, True).host
+
+    def _misdirected(self, arrival: Arrival, host: Host) -> Block | None:
+        """A block that the greeting did not choose answers only under the same certificate."""
+        shown = self._greeted(arrival)
+        if shown is host or not arrival.sealed:
+            return None
+        mine = [line.text for line in host.certificates]
+        if host.sealed is not None and mine == [line.text for line in shown.certificates]:
+            return None
+        facts = {"site": host.label, "greeted": shown.label}
+        proofs = (_host_proof(shown), _host_proof(host))
+        return Block("site.misdirected", Rank(Phase.ENTRY, 1), 421, facts, proofs)
+
     def handle(self, arrival: Arrival) -> Handling:
         """Everything that happens to a request that arrived here."""
         header = read_host(arrival.host)
         has_host = arrival.host is not None
-        if arrival.method == "CONNECT":
+        plainly = (self._first(arrival).sealed is not None) != arrival.sealed
+        if arrival.method == "CONNECT" or plainly:
             # Refused before the name is looked at.
             header = replace(header, valid=False)
         chosen = self.chooser.choose(arrival.address, arrival.port, header, has_host)
@@ -129,7 +170,7 @@ class HttpdEngine:
         part.doubts += [*self.server.doubts, *chosen.doubts]
         if not has_host:
             part.blocks.append(Block("site.no-host", Rank(Phase.ENTRY), 400))
-        elif not header.valid and arrival.method != "CONNECT":
+        elif not header.valid and header.as_sent and not read_host(arrival.host).valid:
             facts = {"host": header.as_sent}
             part.blocks.append(Block("site.bad-host", Rank(Phase.ENTRY), 400, facts))
         facts = {"method": arrival.method}
@@ -139,10 +180,13 @@ class HttpdEngine:
             part.doubts.append(Doubt("site.method", Rank(Phase.ENTRY), facts))
         if len(arrival.path) + len(arrival.query or "") + 20 > USUAL_LINE_LIMIT:
             part.doubts.append(Doubt("site.long-line", Rank(Phase.ENTRY)))
-        sealed = chosen.host.sealed
+        elsewhere = self._misdirected(arrival, chosen.host) if header.valid and has_host else None
+        if elsewhere is not None:
+            part.blocks.append(elsewhere)
+        sealed = self._first(arrival).sealed
         if sealed is not None and not arrival.sealed:
-            proof = proof_of(sealed)
-            part.doubts.append(Doubt("seal.plain", Rank(Phase.ENTRY), {}, (proof,)))
+            block = Block("seal.plain", Rank(Phase.ENTRY), 400, {}, (proof_of(sealed),))
+            part.blocks.append(block)
         return part
 
     def _record(self, host: Host) -> Part:

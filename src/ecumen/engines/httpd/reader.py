@@ -36,6 +36,7 @@ _ACTING = frozenset(
     ("include", "includeoptional", "define", "undefine", "loadmodule", "serverroot", "error")
 )
 _Parsed = tuple[int, str, str]
+_new = tuple.__new__
 MOST_KNOWN = 500_000
 
 
@@ -76,7 +77,7 @@ class _Lines:
             parsed = known.get(line)
             if parsed is None:
                 self.at = at
-                parsed = self._worked_out(line)
+                parsed = self.worked_out(line)
                 at = self.at
             else:
                 self.number = at
@@ -86,7 +87,7 @@ class _Lines:
         self.at = at
         return None
 
-    def _worked_out(self, line: str) -> _Parsed:
+    def worked_out(self, line: str) -> _Parsed:
         first = line
         self.number = self.at
         whole = line.partition("\0")[0].removesuffix("\r")
@@ -137,6 +138,7 @@ class Reader:
     ) -> None:
         self.source = source
         self.cache = cache or Cache()
+        self.keeps = cache is not None
         # Whether what is being read would say the same at any other time.
         self.steady = True
         self.root = root
@@ -182,17 +184,21 @@ class Reader:
 
     # --- files ---
 
+    def _known(self, path: str, into: list[Directive]) -> bool:
+        """Whether a file was read before and says the same still."""
+        known = self.cache.files.get(path) if self.keeps else None
+        if known is None or known[0] != self.source.stamp(path):
+            return False
+        self.files.append(path)
+        into += known[1]
+        return True
+
     def _file(
         self, path: str, into: list[Directive], depth: int, by: Place, *, optional: bool
     ) -> None:
         if depth > DEEPEST_INCLUDE:
             raise _Stop(by, f"{path} is included more than {DEEPEST_INCLUDE} deep")
-        stamp = self.source.stamp(path)
-        known = self.cache.files.get(path) if stamp is not None else None
-        if known is not None and known[0] == stamp:
-            self.files.append(path)
-            into += known[1]
-            return
+        stamp = self.source.stamp(path) if self.keeps else None
         text = self.source.read(path)
         if text is None:
             if optional:
@@ -213,25 +219,55 @@ class Reader:
     def _until(self, lines: _Lines, section: str | None, into: list[Directive], depth: int) -> None:
         """Directives up to the end of the section (or of the file, without one)."""
         opened = lines.place
-        file = lines.file
-        while (parsed := lines.next()) is not None:
+        raw, known, size, file = lines.raw, lines.known, lines.size, lines.file
+        at = lines.at
+        # Most of the time of reading is spent in these few lines.
+        while at < size:
+            text = raw[at]
+            at += 1
+            try:
+                parsed = known[text]
+                number = at
+            except KeyError:
+                lines.at = at
+                parsed = lines.worked_out(text)
+                at, number = lines.at, lines.number
             kind, name, rest = parsed
-            if kind == _VARIES:
-                self.steady = False
-                parsed = _parsed(with_variables(name, partial(self._variable, lines.place)))
-                kind, name, rest = parsed
             if kind == _PLAIN:
-                into.append(Directive(name, rest, Place(file, lines.number)))
-            elif kind == _CLOSES:
-                self._closing(name, rest, section, lines.place)
-                return
-            elif kind == _OPENS:
-                self._section(lines, name, rest, into, depth)
-            elif kind == _ACTS:
-                self.steady = False
-                self._plain(lines, name, rest, into, depth)
+                into.append(_new(Directive, (name, rest, _new(Place, (file, number)), None, True)))
+            elif kind != _NOTHING:
+                lines.at, lines.number = at, number
+                if self._acting(lines, parsed, section, into, depth):
+                    return
+                at = lines.at
+        lines.at = at
         if section is not None:
             raise _Stop(opened, f"{section}> was not closed")
+
+    def _acting(
+        self,
+        lines: _Lines,
+        parsed: _Parsed,
+        section: str | None,
+        into: list[Directive],
+        depth: int,
+    ) -> bool:
+        """A line that is more than a plain directive; whether the section ends with it."""
+        kind, name, rest = parsed
+        if kind == _VARIES:
+            self.steady = False
+            kind, name, rest = _parsed(with_variables(name, partial(self._variable, lines.place)))
+        if kind == _PLAIN:
+            into.append(Directive(name, rest, lines.place))
+        elif kind == _CLOSES:
+            self._closing(name, rest, section, lines.place)
+            return True
+        elif kind == _OPENS:
+            self._section(lines, name, rest, into, depth)
+        elif kind == _ACTS:
+            self.steady = False
+            self._plain(lines, name, rest, into, depth)
+        return False
 
     def _closing(self, name: str, rest: str, section: str | None, at: Place) -> None:
         if rest or not name.endswith(">"):
@@ -304,6 +340,8 @@ class Reader:
         self, path: str, into: list[Directive], depth: int, at: Place, *, optional: bool
     ) -> None:
         """A file, or a folder with everything below it in order of names."""
+        if self._known(path, into):
+            return
         names = self.source.names(path)
         if names is None:
             self._file(path, into, depth, at, optional=optional)
@@ -349,8 +387,9 @@ class Reader:
         if closes < 0:
             raise _Stop(at, f"{name}> directive missing closing '>'")
         argument = text[:closes].strip()
-        taken = self._holds(name.lower(), argument, at)
+        taken: bool | None = True
         if name.lower() in _CONDITIONS:
+            taken = self._holds(name.lower(), argument, at)
             self.steady = False
         children: list[Directive] = []
         if taken is False:

@@ -28,6 +28,9 @@ class Texts:
     def exists(self, path: str) -> bool | None:
         return path in self.texts
 
+    def stamp(self, path: str) -> None:
+        return None
+
 
 def read(defines: tuple[str, ...] = (), **texts: str) -> Tree:
     reader = Reader(

@@ -21,6 +21,7 @@ from ecumen.engines.httpd.rewriting.rules import Rewriting
 from ecumen.engines.httpd.settings import EMPTY, Choice, Opt, Options, Settings
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT
 from ecumen.engines.patterns import Regex, compiled, shell_pattern
+from ecumen.engines.quiet import no_collecting
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank, proof_of
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
 from ecumen.survey import EngineRecord
@@ -147,6 +148,7 @@ class Host:
     rewriting: Rewriting | None = None
     logs: list[LogTarget] = field(default_factory=list)
     sealed: Directive | None = None
+    certificates: list[Directive] = field(default_factory=list)
     override_names: tuple[str, ...] | None = None
     settings: Settings = EMPTY
     folders: list[Section] = field(default_factory=list)
@@ -313,6 +315,9 @@ class _Compiler:
     def seal(self, host: Host, directive: Directive, given: list[str]) -> None:
         host.sealed = directive if given and given[0].lower() != "off" else None
 
+    def certificate(self, host: Host, directive: Directive, given: list[str]) -> None:
+        host.certificates.append(directive)
+
     def override_names(self, host: Host, directive: Directive, given: list[str]) -> None:
         host.override_names = tuple(given)
 
@@ -388,6 +393,8 @@ _HOST_TAKERS = {
     "customlog": _Compiler.log,
     "transferlog": _Compiler.log,
     "sslengine": _Compiler.seal,
+    "sslcertificatefile": _Compiler.certificate,
+    "sslcertificatekeyfile": _Compiler.certificate,
     "accessfilename": _Compiler.override_names,
     "<directory": _Compiler.folder,
     "<directorymatch": _Compiler.folder,
@@ -487,7 +494,11 @@ def load(source: Source, engine: EngineRecord) -> Server:
         defines=engine.defines,
         environment=engine.environment,
     )
-    tree = reader.read(engine.config)
+    with no_collecting():
+        return _compiled(source, engine, reader, reader.read(engine.config))
+
+
+def _compiled(source: Source, engine: EngineRecord, reader: Reader, tree: Tree) -> Server:
     compiler = _Compiler(reader)
     main = compiler.host(Host(Place(engine.config, 1), None), tree.directives)
     if main.name_line is not None:

@@ -58,7 +58,7 @@ class FolderWalk:
         for section in host.folders:
             self.by_depth.setdefault(section.depth, []).append(section)
         self._rungs: dict[str, Rung] = {} if rungs is None else rungs
-        # Rules of rewriting that stand for the host as a whole are merged after those of its folders.
+        # Rules of rewriting that stand for the host as a whole are merged last.
         self.bare = replace(host.settings, rewriting=None)
         # Merging is pure, and the same few sections meet at every request.
         self._merged: dict[tuple[int, int], tuple[Settings, Settings, Settings]] = {}

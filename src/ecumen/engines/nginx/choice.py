@@ -6,7 +6,7 @@ Source: nginx, "How nginx processes a request", "Server names"; measured.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from ecumen.engines.nginx.server import Listen, Server, Whole, binding
 from ecumen.engines.patterns import Hit, TooCostly
@@ -38,12 +38,18 @@ class _Door:
     exact: dict[str, Server] = field(default_factory=dict)
     head: dict[str, Server] = field(default_factory=dict)
     tail: dict[str, Server] = field(default_factory=dict)
+    claims: list[Claim] = field(default_factory=list)
+    position: dict[int, int] = field(default_factory=dict)
 
     def add(self, server: Server, listen: Listen) -> None:
         self.sealed = self.sealed or listen.sealed
-        if any(known is server for known, _ in self.servers):
+        if id(server) in self.position:
             return
+        self.position[id(server)] = len(self.servers)
         self.servers.append((server, listen))
+        names = (*server.names, *(name for name, _ in server.patterns))
+        where = str(binding(listen))
+        self.claims.append(Claim(server.label, server.place, where, names, "other-name"))
         if listen.default and self.default is None:
             self.default = server
         for name in server.names:
@@ -157,26 +163,19 @@ class Chooser:
     def _contest(
         self, door: _Door, winner: Server, host: str | None, matched: str | None
     ) -> list[Claim]:
-        claims = []
-        shown = door.servers[:SHOWN_CLAIMS]
-        if not any(server is winner for server, _ in shown):
-            shown = [*shown, next(pair for pair in door.servers if pair[0] is winner)]
-        for server, listen in shown:
-            outcome, hit = "other-name", None
-            if server is winner:
-                outcome, hit = ("won", matched) if matched is not None else ("first", None)
-            elif host and (host in server.names or any(_wild(n, host) for n in server.names)):
-                outcome, hit = "weaker", host
-            claims.append(
-                Claim(
-                    server.label,
-                    server.place,
-                    str(binding(listen)),
-                    (*server.names, *(name for name, _ in server.patterns)),
-                    outcome,
-                    hit,
-                )
-            )
+        at = door.position[id(winner)]
+        claims = door.claims[:SHOWN_CLAIMS]
+        outcome, hit = ("won", matched) if matched is not None else ("first", None)
+        won = replace(door.claims[at], outcome=outcome, matched=hit)
+        for position, (server, _) in enumerate(door.servers[:SHOWN_CLAIMS]):
+            if server is winner or not host:
+                continue
+            if host in server.names or any(_wild(name, host) for name in server.names):
+                claims[position] = replace(claims[position], outcome="weaker", matched=host)
+        if at < len(claims):
+            claims[at] = won
+        else:
+            claims.append(won)
         return claims
 
 

@@ -29,7 +29,7 @@ from ecumen.engines.sites import (
     SiteSummary,
 )
 from ecumen.engines.source import SurveySource
-from ecumen.engines.tree import Place
+from ecumen.engines.tree import Mistake, Place
 from ecumen.rights import Subject, Walker, subject_of
 from ecumen.survey import EngineRecord, Survey
 
@@ -47,12 +47,13 @@ class NginxEngine:
         self.record = record
         self.whole: Whole = load(SurveySource(survey), record)
         self.chooser = Chooser(self.whole)
+        self.listens: Sequence[Binding] = self.whole.listens
         self.subject = self._worker()
         self.disk = Disk(Walker(survey, self.subject)) if self.subject else None
 
     @property
-    def listens(self) -> Sequence[Binding]:
-        return self.whole.listens
+    def mistakes(self) -> Sequence[Mistake]:
+        return self.whole.mistakes
 
     def _worker(self) -> Subject | None:
         name, group = self.whole.user, self.whole.group
@@ -108,11 +109,31 @@ class NginxEngine:
 
     # --- one request ---
 
+    def seal(self, arrival: Arrival) -> Part:
+        """The door speaks TLS or does not; the name in the greeting chooses the certificate."""
+        name = read_host(arrival.server_name) if arrival.server_name else None
+        refused = name is None
+        chosen = self.chooser.choose(arrival.address, arrival.port, name, refused=refused)
+        rank = Rank(Phase.REACH, 2)
+        if chosen is None:
+            return Part("passage.not-reached")
+        part = Part("seal.spoken", {"site": chosen.server.label})
+        part.proofs = list(proof(chosen.server.line))
+        if not chosen.sealed:
+            part.blocks.append(Block("seal.not-spoken", rank, None, {}, proof(chosen.server.line)))
+        elif chosen.server.refuses_handshake:
+            facts = {"site": chosen.server.label}
+            part.blocks.append(Block("seal.rejected", rank, None, facts, proof(chosen.server.line)))
+        return part
+
     def handle(self, arrival: Arrival) -> Handling:
         """Everything that happens to a request that arrived here."""
         host = read_host(arrival.host) if arrival.host is not None else ""
         address = read_path(arrival.path)
         early = host is None or not address.valid or not _METHOD.match(arrival.method)
+        door = self.chooser.door(arrival.address, arrival.port)
+        # A TLS greeting where plain HTTP is spoken is taken for a malformed request.
+        early = early or (arrival.sealed and door is not None and not door.sealed)
         chosen = self.chooser.choose(arrival.address, arrival.port, host, refused=early)
         if chosen is None:
             return self._nobody()
@@ -156,6 +177,10 @@ class NginxEngine:
         site, conf = handling.site, chosen.server.conf
         facts = {"method": arrival.method, "host": arrival.host or ""}
         block: Block | None = None
+        if arrival.sealed and not chosen.sealed:
+            for other in (handling.way, handling.rule, handling.ladder, handling.serve):
+                other.code = "passage.not-reached"
+            return True
         if early:
             code = "site.bad-host" if host is None else "site.bad-request"
             block = Block(code, start, 400, facts)

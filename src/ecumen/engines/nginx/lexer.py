@@ -15,6 +15,7 @@ BLANK = " \t\r\n"
 _ODD = frozenset("\"'\\$#{};")
 _ESCAPED = {"t": "\t", "r": "\r", "n": "\n"}
 DEEPEST = 100
+TOO_DEEP = f"blocks are nested more than {DEEPEST} deep"
 
 
 class Line(NamedTuple):
@@ -54,6 +55,7 @@ class SyntaxFault(Exception):  # noqa: N818 - what the engine would stop at, not
 # inclusion, or something that takes the long way to tell.
 _NOTHING, _STATEMENT, _OPENS, _CLOSES, _INCLUDES, _ODD_ONE = range(6)
 _Plain = tuple[int, str, tuple[str, ...]]
+_new = tuple.__new__
 _LONG_WAY: _Plain = (_ODD_ONE, "", ())
 MOST_KNOWN = 500_000
 
@@ -102,36 +104,46 @@ class Lexer:
         current = into
         known = self._known
         lines = text.split("\n")
-        number, count, at = 0, len(lines), 0
-        while number < count:
-            raw = lines[number]
-            number += 1
-            plain = known.get(raw)
-            if plain is None:
+        count = len(lines)
+        # Where a line begins in the text is worked out only for those that take the long way.
+        counted, at = 0, 0
+        numbered = enumerate(lines, 1)
+        for number, raw in numbered:
+            try:
+                plain = known[raw]
+            except KeyError:
                 if len(known) > MOST_KNOWN:
                     known.clear()
                 plain = known[raw] = _plain(raw)
-            at += len(raw) + 1
             kind, name, args = plain
             if kind == _STATEMENT:
-                current.append(Line(name, args, file, number))
+                current.append(_new(Line, (name, args, file, number, None)))
             elif kind == _CLOSES:
-                self._close(stack, Place(file, number))
+                if len(stack) == 1:
+                    raise SyntaxFault(Place(file, number), 'unexpected "}"')
+                stack.pop()
                 current = stack[-1]
             elif kind == _OPENS:
-                self._open(Line(name, args, file, number, []), stack)
-                current = stack[-1]
+                if len(stack) > DEEPEST:
+                    raise SyntaxFault(Place(file, number), TOO_DEEP)
+                inner: list[Line] = []
+                current.append(_new(Line, (name, args, file, number, inner)))
+                stack.append(inner)
+                current = inner
             elif kind == _INCLUDES:
                 include(Line(name, args, file, number), current)
             elif kind == _ODD_ONE:
-                number = self._odd(text, at - len(raw) - 1, number, file, stack, include)
+                at += sum(map(len, lines[counted : number - 1])) + number - 1 - counted
+                counted = self._odd(text, at, number, file, stack, include)
+                for _ in range(counted - number):
+                    next(numbered, None)
                 at, current = self._at, stack[-1]
         if len(stack) > 1:
             raise SyntaxFault(Place(file, count), 'unexpected end of file, expecting "}"')
 
     def _open(self, line: Line, stack: list[list[Line]]) -> None:
         if len(stack) > DEEPEST:
-            raise SyntaxFault(line.place, f"blocks are nested more than {DEEPEST} deep")
+            raise SyntaxFault(line.place, TOO_DEEP)
         assert line.children is not None
         stack[-1].append(line)
         stack.append(line.children)

@@ -43,6 +43,7 @@ class Reader:
         self.source = source
         self.prefix = prefix
         self.cache = cache or Cache()
+        self.keeps = cache is not None
         self.steady = True
         self.files: list[str] = []
         self.count = 0
@@ -65,7 +66,7 @@ class Reader:
     def _file(self, path: str, into: list[Line], depth: int, by: Place) -> None:
         if depth > DEEPEST_INCLUDE:
             raise SyntaxFault(by, f"includes are more than {DEEPEST_INCLUDE} deep")
-        stamp = self.source.stamp(path)
+        stamp = self.source.stamp(path) if self.keeps else None
         known = self.cache.files.get(path) if stamp is not None else None
         if known is not None and known[0] == stamp:
             self.files.append(path)

@@ -15,6 +15,7 @@ from ecumen.engines.nginx.locations import Location, Locations
 from ecumen.engines.nginx.reader import Reader, Reading
 from ecumen.engines.nginx.texts import Text, text_of
 from ecumen.engines.patterns import Regex
+from ecumen.engines.quiet import no_collecting
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank
 from ecumen.engines.tree import Mistake, Place, Source
 from ecumen.survey import EngineRecord
@@ -358,4 +359,5 @@ def load(source: Source, record: EngineRecord) -> Whole:
     compiler = Compiler(reader)
     if record.root:
         compiler.prefix = record.root
-    return compiler.whole(reader.read(record.config))
+    with no_collecting():
+        return compiler.whole(reader.read(record.config))

@@ -11,6 +11,7 @@ from functools import lru_cache
 
 from ecumen.engines.engine import Engine
 from ecumen.engines.sites import Arrival, Binding, Block, Doubt, Part, Phase, Proof, Rank
+from ecumen.passage.request import Request
 from ecumen.passage.situation import Gate, Situation, Words, not_reached
 from ecumen.survey import Listener
 
@@ -79,6 +80,10 @@ def _unread(now: Situation) -> str | None:
     for record in now.survey.engines:
         if record.declared and id(record) not in read:
             return record.kind
+    for engine in now.engines:
+        if engine.record.declared and engine.mistakes:
+            # Reading stopped there, and what it would listen on may stand behind.
+            return engine.kind
     if any(gap.what == "listeners" for gap in now.survey.gaps):
         return "a program that the survey cannot name"
     return None
@@ -118,7 +123,7 @@ def _arrival(now: Situation, address: str) -> Arrival:
         address=address,
         port=request.port,
         sealed=request.scheme == "https",
-        server_name=request.server_name or request.name,
+        server_name=_greeting(request),
         host=request.host_header,
         method=request.method,
         path=request.path,
@@ -127,6 +132,17 @@ def _arrival(now: Situation, address: str) -> Arrival:
         signed_in=request.signed_in,
         headers={name.lower(): value for name, value in request.headers.items()},
     )
+
+
+def _greeting(request: Request) -> str | None:
+    """The name in the TLS greeting: none for an address that is a number (RFC 6066, section 3)."""
+    if request.server_name is not None:
+        return request.server_name or None
+    try:
+        ipaddress.ip_address(request.name.strip("[]"))
+    except ValueError:
+        return request.name
+    return None
 
 
 GATE = Gate(
@@ -145,8 +161,8 @@ GATE = Gate(
             "Port {port} on {address} is held by {program}, which is no engine that Ecumen reads."
         ),
         "door.unread-engine": Words(
-            "{program} may listen on {address}, port {port}; Ecumen does not read its "
-            "configuration."
+            "{program} may listen on {address}, port {port}; its configuration could not be read "
+            "to its end."
         ),
     },
 )

@@ -52,6 +52,11 @@ GATE = Gate(
         "site.marked": Words(
             "No site here claims {host}; {site} is marked as the one that answers then."
         ),
+        "site.misdirected": Words(
+            "{site} is asked for, but the connection was sealed for {greeted}, with another "
+            "certificate: the engine refuses.",
+            "Ask for the name that the connection was made for, or give both one certificate.",
+        ),
         "site.bad-request": Words(
             "The engine refuses the request as malformed.",
             "Mend the escapes in the address, and do not lead above its root.",
