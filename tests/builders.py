@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 from ecumen.passage import Follower, Passage, read_request
 from ecumen.survey import (
@@ -91,6 +92,16 @@ def server(
         texts=main | (texts or {}),
         kernel={"security.mode": "disabled"} | (kernel or {}),
     )
+
+
+def nginx(config: str, files: Iterable[str] = ()) -> Survey:
+    """A survey of one nginx whose servers are these."""
+    main = (
+        "user www-data;\nevents { }\nhttp {\ntypes { text/html html; text/css css; }\n"
+        f"access_log /var/log/a.log;\n{config}\n}}\n"
+    )
+    survey = server("", (*files, "0644 root /etc/n"), texts={"/etc/n": main.encode()})
+    return replace(survey, engines=(EngineRecord("nginx", "/etc/n", declared=True),))
 
 
 def passage(survey: Survey, url: str, to: str | None = "192.0.2.10", **more: str) -> Passage:
