@@ -13,7 +13,9 @@ VIEWS = {
     "follow-site": "/follow?url=http://choir.example/&gate=site",
     "follow-rule": "/follow?url=http://town-archive.example/",
     "follow-personal-site": "/follow?url=http://tide-table.example/~ines/&gate=way",
-    "follow-unsure": "/follow?url=http://wharf-market.example/",
+    "follow-rewriting": "/follow?url=http://saltmarsh-news.example/issue/12&gate=way",
+    "follow-locations": "/follow?url=http://regatta.example:8088/results/2031&gate=way",
+    "follow-unsure": "/follow?url=https://harbour.saltmarsh.example/",
 }
 IN_THE_DARK = {"follow-personal-site"}
 

@@ -85,6 +85,7 @@ class _Town:
         for story in _MEMBER_STORIES:
             story(self)
         self._configuration()
+        self._second_engine()
         return self._survey()
 
     # --- who and where ---
@@ -150,12 +151,33 @@ class _Town:
         for plot in self.plots:
             self._enabled("sites", f"{plot.number:03d}-{plot.name}.conf", plot.text())
 
+    def _second_engine(self) -> None:
+        """A few sites that are served by nginx, on a port of its own."""
+        self._text("/etc/nginx/nginx.conf", texts.NGINX)
+        self._text("/etc/nginx/mime.types", texts.NGINX_TYPES)
+        self.ground.folder("/var/log/nginx")
+        for number, (name, body) in enumerate(texts.NGINX_SITES.items()):
+            owner = self.people[number]
+            root = f"/srv/sites/{name}/public"
+            self.ground.folder(f"/srv/sites/{name}", 0o755, owner.uid, owner.gid)
+            site_files(self.ground, root, owner.uid, owner.gid, self.rng, "index.html")
+            for folder, file in (("archive", "2031.html"), ("found", "index.html")):
+                self.ground.folder(f"{root}/{folder}", 0o755, owner.uid, owner.gid)
+                self.ground.file(f"{root}/{folder}/{file}", 900, uid=owner.uid, gid=owner.gid)
+            text = (
+                f"server {{\n    listen 8088;\n    server_name {name}.example;\n"
+                f"    root {root};\n    access_log /var/log/nginx/{name}.log;\n{body}}}\n"
+            )
+            self._text(f"/etc/nginx/sites-available/{name}", text)
+            self.ground.link(f"/etc/nginx/sites-enabled/{name}", f"../sites-available/{name}")
+
     def _enabled(self, kind: str, name: str, text: str) -> None:
         self._text(f"{CONFIG}/{kind}-available/{name}", text)
         self.ground.link(f"{CONFIG}/{kind}-enabled/{name}", f"../{kind}-available/{name}")
 
     def _survey(self) -> Survey:
         names = {f"{plot.name}.example" for plot in self.plots}
+        names |= {f"{name}.example" for name in texts.NGINX_SITES}
         names |= {alias for plot in self.plots for alias in plot.aliases}
         records = [NameRecord(name, (MAIN_ADDRESS,)) for name in sorted(names)]
         records.append(NameRecord("quay.saltmarsh.example", (MAIN_ADDRESS,)))
@@ -176,6 +198,14 @@ class _Town:
                     running=True,
                     loaded_at=TAKEN_AT - 9 * 86400,
                 ),
+                EngineRecord(
+                    "nginx",
+                    "/etc/nginx/nginx.conf",
+                    "1.22.1",
+                    "/usr/share/nginx",
+                    running=True,
+                    loaded_at=TAKEN_AT - 9 * 86400,
+                ),
             ),
             files=self.ground.table(),
             accounts=tuple(self.accounts),
@@ -183,6 +213,7 @@ class _Town:
             listeners=(
                 Listener("0.0.0.0", 80, "apache2", 612),
                 Listener("0.0.0.0", 8080, "apache2", 612),
+                Listener("0.0.0.0", 8088, "nginx", 640),
                 Listener("0.0.0.0", 22, "sshd", 488),
             ),
             names=tuple(records),
@@ -289,6 +320,25 @@ def _override_file(town: _Town) -> None:
     town.texts[path] = b"DirectoryIndex market.html\nOptions -Indexes\n"
 
 
+def _front_controller(town: _Town) -> None:
+    """Whatever is not there is led to one page, by an override file."""
+    plot = town.plot("saltmarsh-news")
+    plot.lines += [f"<Directory {plot.root}>", "    AllowOverride FileInfo", "</Directory>"]
+    path = f"{plot.root}/.htaccess"
+    lines = (
+        "RewriteEngine On",
+        "RewriteRule ^issue/(\\d+)$ archive.html?issue=$1 [L,QSA]",
+        "RewriteCond %{REQUEST_FILENAME} !-f",
+        "RewriteCond %{REQUEST_FILENAME} !-d",
+        "RewriteRule ^ index.html [L]",
+    )
+    text = "\n".join(lines) + "\n"
+    owner = plot.owner
+    town.ground.file(path, len(text), uid=owner.uid, gid=owner.gid)
+    town.texts[path] = text.encode()
+    town.ground.file(f"{plot.root}/archive.html", 4100, uid=owner.uid, gid=owner.gid)
+
+
 def _own_address(town: _Town) -> None:
     town.plot("radio-estuary").binding = f"{SECOND_ADDRESS}:80"
     town.plot("ferry").binding = "*:80 *:8080"
@@ -329,7 +379,8 @@ _STORIES: tuple[Callable[[_Town], None], ...] = (
     _typo_in_an_alias, _two_choirs, _moved_to_a_dead_port, _still_closed, _only_the_town, _no_rule,
     _root_gone, _no_index, _doubled_ending, _empty_index, _private_index, _closed_folders,
     _cut_by_the_mask, _foreign_link, _dead_link, _override_file, _own_address, _open_listing,
-    _no_links, _closed_for_the_winter, _group_without_the_worker, _folder_as_index,
+    _front_controller, _no_links, _closed_for_the_winter, _group_without_the_worker,
+    _folder_as_index,
 )  # fmt: skip
 
 

@@ -109,3 +109,74 @@ application/zip zip
 application/gzip gz
 font/woff2 woff2
 """
+
+NGINX = """\
+user www-data;
+worker_processes auto;
+pid /run/nginx.pid;
+
+events {
+    worker_connections 768;
+}
+
+http {
+    include /etc/nginx/mime.types;
+    default_type application/octet-stream;
+    access_log /var/log/nginx/access.log;
+    include /etc/nginx/sites-enabled/*;
+}
+"""
+
+NGINX_TYPES = """\
+types {
+    text/html html htm;
+    text/css css;
+    text/plain txt;
+    text/javascript js;
+    image/svg+xml svg;
+    image/png png;
+    image/jpeg jpg jpeg;
+    text/calendar ics;
+    application/pdf pdf;
+}
+"""
+
+# By name: what stands in the server block beside its names, root and log.
+NGINX_SITES = {
+    "regatta": """
+    rewrite ^/results/(\\d+)$ /archive/$1.html last;
+
+    location / {
+        try_files $uri $uri/ /index.html;
+    }
+
+    location /archive/ {
+        expires 30d;
+    }
+
+    location ~* \\.(css|js|svg)$ {
+        expires 7d;
+    }
+""",
+    "quay-camera": """
+    location /shots/ {
+        alias /srv/sites/quay-camera/pictures;
+        autoindex on;
+    }
+""",
+    "berth-plan": """
+    location / {
+        allow 198.51.100.0/24;
+        deny all;
+    }
+""",
+    "lost-and-found": """
+    location = / {
+        return 301 /found/;
+    }
+
+    location /found/ {
+        try_files $uri $uri/ =404;
+    }
+""",
+}

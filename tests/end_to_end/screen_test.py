@@ -116,7 +116,7 @@ def test_a_mark_of_the_overview_leads_to_its_passage(page: Page) -> None:
 
 
 def test_sites_are_found_by_words(page: Page) -> None:
-    expect(page.get_by_role("status")).to_have_text("86 sites")
+    expect(page.get_by_role("status")).to_have_text("90 sites")
     page.get_by_label("Only with").fill("choir")
     expect(page.get_by_role("region", name="Sites", exact=True).get_by_role("link")).to_have_count(
         2
@@ -170,7 +170,7 @@ def test_a_survey_file_is_loaded_on_the_screen(
         "/follow?url=http://boat-builders.example/",
         "/follow?url=http://choir.example/&gate=site",
         "/follow?url=http://town-archive.example/",
-        "/follow?url=http://wharf-market.example/",
+        "/follow?url=https://harbour.saltmarsh.example/",
         "/follow?url=http://tide-table.example/&gate=serve",
         "/follow?url=http://tide-table.example/~otto/&gate=way",
     ],

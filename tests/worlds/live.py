@@ -91,12 +91,12 @@ def ask(row: dict[str, object]) -> Seen:
     lines += ["Connection: close", "Content-Length: 0", "", ""]
     assert parts.port is not None
     try:
-        with socket.create_connection((str(row["to"]), parts.port), PATIENCE) as link:
-            link.settimeout(PATIENCE)
-            if parts.scheme == "https":
-                link = _sealed(link, row, parts.hostname or "")
-            link.sendall("\r\n".join(lines).encode())
-            return _read(link)
+        with socket.create_connection((str(row["to"]), parts.port), PATIENCE) as plain:
+            plain.settimeout(PATIENCE)
+            sealed = parts.scheme == "https"
+            with _sealed(plain, row, parts.hostname or "") if sealed else plain as link:
+                link.sendall("\r\n".join(lines).encode())
+                return _read(link)
     except OSError:
         return Seen(None, {})
 

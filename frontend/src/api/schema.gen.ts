@@ -133,6 +133,7 @@ export interface components {
             evidence?: components["schemas"]["Evidence"][];
             claims?: components["schemas"]["ClaimView"][];
             mappings?: components["schemas"]["MappingView"][];
+            places?: components["schemas"]["PlaceView"][];
             rules?: components["schemas"]["RuleView"][];
             rungs?: components["schemas"]["RungView"][];
             candidates?: components["schemas"]["CandidateView"][];
@@ -191,6 +192,12 @@ export interface components {
             gates: components["schemas"]["GateResult"][];
             obstacles: components["schemas"]["Obstacle"][];
             unsure_because: components["schemas"]["Uncertainty"][];
+        };
+        PlaceView: {
+            title: string;
+            outcome: string;
+            words: string;
+            at: components["schemas"]["Evidence"] | null;
         };
         Problem: {
             detail: string;

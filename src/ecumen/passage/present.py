@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from functools import cache
 
-from ecumen.engines.sites import Candidate, Claim, Mapped, Part, Proof, RuleLine, Rung
+from ecumen.engines.sites import Candidate, Claim, Contender, Mapped, Part, Proof, RuleLine, Rung
 from ecumen.passage.verdict import (
     CandidateView,
     ClaimView,
     Evidence,
     MappingView,
+    PlaceView,
     RuleView,
     RungView,
 )
@@ -38,6 +39,11 @@ _MAPPING_WORDS = {
     "personal-nobody": "no such account",
     "personal-missing": "no such folder; the next is tried",
     "personal-elsewhere": "personal sites are elsewhere",
+}
+_PLACE_WORDS = {
+    "won": "takes the address",
+    "longest": "fits the beginning, but gives way",
+    "other": "does not fit",
 }
 _CANDIDATE_WORDS = {
     "served": "goes out",
@@ -131,6 +137,8 @@ class Presenter:
                 found.setdefault("rules", []).append(self._rule(item))
             elif isinstance(item, Mapped):
                 found.setdefault("mappings", []).append(self._mapping(item))
+            elif isinstance(item, Contender):
+                found.setdefault("places", []).append(self._place(item))
             elif isinstance(item, Candidate):
                 found.setdefault("candidates", []).append(self._candidate(item))
         return found
@@ -156,6 +164,10 @@ class Presenter:
     def _mapping(self, step: Mapped) -> MappingView:
         at = self.evidence(step.proof) if step.proof else None
         return MappingView(step.how, _MAPPING_WORDS[step.how], step.before, step.after, at)
+
+    def _place(self, place: Contender) -> PlaceView:
+        at = self.evidence(place.proof) if place.proof else None
+        return PlaceView(place.title, place.outcome, _PLACE_WORDS[place.outcome], at)
 
     def _rule(self, rule: RuleLine) -> RuleView:
         title = "The server as a whole" if rule.section == "server" else rule.section

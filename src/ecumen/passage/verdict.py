@@ -57,6 +57,16 @@ class MappingView:
 
 
 @dataclass(frozen=True, slots=True)
+class PlaceView:
+    """One place of the configuration that could take the address. outcome: won, longest, other."""
+
+    title: str
+    outcome: str
+    words: str
+    at: Evidence | None
+
+
+@dataclass(frozen=True, slots=True)
 class RuleView:
     """One section with the access lines that it brings."""
 
@@ -111,6 +121,7 @@ class GateResult:
     evidence: list[Evidence] = field(default_factory=list)
     claims: list[ClaimView] = field(default_factory=list)
     mappings: list[MappingView] = field(default_factory=list)
+    places: list[PlaceView] = field(default_factory=list)
     rules: list[RuleView] = field(default_factory=list)
     rungs: list[RungView] = field(default_factory=list)
     candidates: list[CandidateView] = field(default_factory=list)

@@ -50,7 +50,9 @@ export function GateField({ gate, passage }: { gate: Gate; passage: Passage }) {
 
 function Picture({ gate }: { gate: Gate }) {
   if (gate.claims?.length) return <Contest claims={gate.claims} />;
-  if (gate.mappings?.length) return <WayChain mappings={gate.mappings} />;
+  if (gate.mappings?.length) {
+    return <WayChain mappings={gate.mappings} places={gate.places ?? []} />;
+  }
   if (gate.rules?.length) return <RuleLayers rules={gate.rules} />;
   if (gate.rungs?.length) return <Ladder rungs={gate.rungs} />;
   if (gate.candidates?.length) return <IndexOrder candidates={gate.candidates} />;

@@ -176,7 +176,8 @@ class Run:
                 "way.pattern-unknown", Phase.MAPPING, facts, *proof(found.unknown.conf.line)
             )
         self.handling.way.picture += [
-            Contender(loc.title, outcome, *proof(loc.conf.line)) for loc, outcome in found.weighed
+            Contender(loc.title, "won" if loc is found.location else outcome, *proof(loc.conf.line))
+            for loc, outcome in found.weighed
         ]
         if found.hit is not None:
             self.state.captured(found.hit)
