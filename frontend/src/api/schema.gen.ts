@@ -158,6 +158,12 @@ export interface components {
          * @enum {string}
          */
         JobStateEnum: "waiting" | "running" | "done" | "failed" | "cancelled";
+        LifetimeView: {
+            kind: string;
+            seconds: number;
+            words: string;
+            at: components["schemas"]["Evidence"] | null;
+        };
         MappingView: {
             how: string;
             words: string;
@@ -192,6 +198,7 @@ export interface components {
             gates: components["schemas"]["GateResult"][];
             obstacles: components["schemas"]["Obstacle"][];
             unsure_because: components["schemas"]["Uncertainty"][];
+            kept?: components["schemas"]["LifetimeView"] | null;
         };
         PlaceView: {
             title: string;

@@ -255,6 +255,15 @@ class Part:
     answer: Answer | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Lifetime:
+    """How long browsers keep a copy. kind: stated, asks (each time), never, or guess."""
+
+    kind: str
+    seconds: int
+    proof: Proof | None
+
+
 @dataclass(slots=True)
 class Handling:
     """All that an engine does with one request, gate by gate.
@@ -273,3 +282,4 @@ class Handling:
     file: str | None = None
     log: str | None = None
     upstream: str | None = None
+    lifetime: Lifetime | None = None

@@ -18,6 +18,7 @@ from ecumen.passage.request import Request
 from ecumen.passage.situation import NOT_REACHED, Situation, Words
 from ecumen.passage.verdict import (
     GateResult,
+    LifetimeView,
     Obstacle,
     Passage,
     SiteRef,
@@ -128,8 +129,18 @@ class Follower:
                 )
                 for gate, doubt in outcome.doubts
             ],
+            kept=self._kept(now, outcome, seen["file"]),
             **seen,
         )
+
+    def _kept(self, now: Situation, outcome: Outcome, file: str | None) -> LifetimeView | None:
+        """How long browsers may go on showing what they got before; only for what goes out."""
+        handling = now.handling
+        if handling is None or handling.lifetime is None or file is None:
+            return None
+        if outcome.answer is None or outcome.answer.status != 200:
+            return None
+        return self.presenter.lifetime(handling.lifetime)
 
     def _gate(self, name: str, part: Part) -> GateResult:
         verdict, code, facts = _verdict(part)

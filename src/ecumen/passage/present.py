@@ -4,11 +4,22 @@ from __future__ import annotations
 
 from functools import cache
 
-from ecumen.engines.sites import Candidate, Claim, Contender, Mapped, Part, Proof, RuleLine, Rung
+from ecumen.engines.sites import (
+    Candidate,
+    Claim,
+    Contender,
+    Lifetime,
+    Mapped,
+    Part,
+    Proof,
+    RuleLine,
+    Rung,
+)
 from ecumen.passage.verdict import (
     CandidateView,
     ClaimView,
     Evidence,
+    LifetimeView,
     MappingView,
     PlaceView,
     RuleView,
@@ -40,6 +51,21 @@ _MAPPING_WORDS = {
     "personal-missing": "no such folder; the next is tried",
     "personal-elsewhere": "personal sites are elsewhere",
 }
+_LIFETIME_WORDS = {
+    "stated": "up to {time}, as the configuration says",
+    "asks": "they ask each time whether their copy still holds",
+    "never": "they keep no copy",
+    "guess": "about {time}: nothing is said, and browsers take a tenth of the file's age",
+}
+_SPANS = (("days", 86400), ("hours", 3600), ("minutes", 60), ("seconds", 1))
+
+
+def spoken(seconds: int) -> str:
+    """A span of time in its largest unit that fits twice or more."""
+    name, size = next((span for span in _SPANS if seconds >= 2 * span[1]), ("seconds", 1))
+    return f"{round(seconds / size)} {name}"
+
+
 _PLACE_WORDS = {
     "won": "takes the address",
     "longest": "fits the beginning, but gives way",
@@ -168,6 +194,12 @@ class Presenter:
     def _place(self, place: Contender) -> PlaceView:
         at = self.evidence(place.proof) if place.proof else None
         return PlaceView(place.title, place.outcome, _PLACE_WORDS[place.outcome], at)
+
+    def lifetime(self, lifetime: Lifetime) -> LifetimeView:
+        """How long browsers keep a copy, in words."""
+        words = _LIFETIME_WORDS[lifetime.kind].format(time=spoken(lifetime.seconds))
+        at = self.evidence(lifetime.proof) if lifetime.proof else None
+        return LifetimeView(lifetime.kind, lifetime.seconds, words, at)
 
     def _rule(self, rule: RuleLine) -> RuleView:
         title = "The server as a whole" if rule.section == "server" else rule.section

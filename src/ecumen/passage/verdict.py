@@ -159,6 +159,16 @@ class SiteRef:
 
 
 @dataclass(frozen=True, slots=True)
+class LifetimeView:
+    """How long a browser may go on showing an older copy. kind: stated, asks, never, guess."""
+
+    kind: str
+    seconds: int
+    words: str
+    at: Evidence | None
+
+
+@dataclass(frozen=True, slots=True)
 class Passage:
     """What happens to one request."""
 
@@ -176,3 +186,4 @@ class Passage:
     gates: list[GateResult]
     obstacles: list[Obstacle]
     unsure_because: list[Uncertainty]
+    kept: LifetimeView | None = None

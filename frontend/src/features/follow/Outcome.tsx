@@ -101,6 +101,15 @@ function Facts({ passage }: { passage: Passage }) {
           </div>
         ) : null,
       )}
+      {passage.kept && (
+        <div>
+          <dt className="text-sm text-faint">Browsers may show an older copy</dt>
+          <dd className="min-w-0">
+            {passage.kept.words}
+            {passage.kept.at && <Source proof={passage.kept.at} />}
+          </dd>
+        </div>
+      )}
     </dl>
   );
 }

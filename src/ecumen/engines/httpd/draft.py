@@ -65,6 +65,7 @@ class Draft:
         self.refused: list[tuple[Directive, str]] = []
         self.endings: dict[str, Ending] = {}
         self.errors: dict[int, Directive] = {}
+        self.expires_types: dict[str, Choice] = {}
         self.files: list[FileSection] = []
         self.access: list[Scoped] = []
         self.unread: list[Directive] = []
@@ -120,6 +121,7 @@ class Draft:
             **values,  # type: ignore[arg-type]
             endings=self.endings,
             error_pages=self.errors,
+            expires_types=self.expires_types,
             redirects=tuple(self.redirects),
             files=tuple(self.files),
             unread=(*self.unread, *(directive for directive, _ in self.refused)),
@@ -281,6 +283,14 @@ class Draft:
         text = directive.text.lower()
         if "content-type" in text or "location" in text or "expr=" in text:
             self.unread.append(directive)
+        plain = given[1:] if given[:1] == ["always"] else given
+        if len(plain) == 3 and plain[0].lower() == "set" and plain[1].lower() == "cache-control":
+            self.values["cache_control"] = Choice(plain[2], directive.place, directive.quoted)
+
+    def expires_by_type(self, directive: Directive, given: list[str]) -> None:
+        if len(given) == 2:
+            choice = Choice(given[1], directive.place, directive.quoted)
+            self.expires_types[given[0].lower()] = choice
 
     def ending(self, attribute: str, directive: Directive, given: list[str]) -> None:
         if len(given) < 2:
@@ -382,6 +392,9 @@ _TAKERS: dict[str, _Taker] = {
     "indexoptions": Draft.listing,
     "errordocument": Draft.error_page,
     "header": Draft.header,
+    "expiresactive": _flag("expires"),
+    "expiresdefault": _choice("expires_default"),
+    "expiresbytype": Draft.expires_by_type,
     "authtype": _choice("auth_type"),
     "authname": _choice("auth_name"),
     "addtype": _ending("type"),

@@ -265,6 +265,7 @@ def _merge(handling: Handling, lap: Handling, number: int, *, first: bool) -> No
             whole.answer = replace(part.answer, rank=part.answer.rank.on_lap(number))
         setattr(handling, name, whole)
     handling.file, handling.upstream = lap.file, lap.upstream
+    handling.lifetime = lap.lifetime
 
 
 def _whole_way(before: Part, lap: Part, first: bool) -> Part:

@@ -15,17 +15,19 @@ from ecumen.engines.httpd.methods import KNOWN
 from ecumen.engines.httpd.modules import makes_nothing
 from ecumen.engines.httpd.phases import Looked, Phases
 from ecumen.engines.httpd.server import Server, with_value
-from ecumen.engines.httpd.settings import Opt
+from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.targets import Target
 from ecumen.engines.httpd.uri import escaped, read_path
 from ecumen.engines.httpd.walk import Walked, may_read
 from ecumen.engines.httpd.way import REDIRECT
+from ecumen.engines.lifetimes import by_header, guessed, spelled_out, stated
 from ecumen.engines.sites import (
     Answer,
     Block,
     Candidate,
     Doubt,
     Handling,
+    Lifetime,
     Part,
     Phase,
     Proof,
@@ -269,6 +271,23 @@ class Serving:
             self._block("ladder.unreadable", rank, 403, facts, Proof(entry=entry, path=path))
         self.handling.file = path
         self.part.answer = Answer(200, rank, content_type=typed.type)
+        self.handling.lifetime = self._lifetime(target.settings, typed.type or "", entry)
+
+    def _lifetime(self, settings: Settings, kind: str, entry: Entry) -> Lifetime:
+        """How long browsers may go on showing this very file, once they have it."""
+        said = settings.cache_control
+        if said is not None:
+            known = by_header(said.value, Proof(place=said.place, text=said.text))
+            if known is not None:
+                return known
+        taken_at = self.phases.ways.survey.taken_at
+        plain = kind.partition(";")[0].strip().lower()
+        choice = settings.expires_types.get(plain) or settings.expires_default
+        if settings.expires and choice is not None:
+            seconds = spelled_out(choice.value, entry, taken_at)
+            if seconds is not None:
+                return stated(seconds, Proof(place=choice.place, text=choice.text))
+        return guessed(entry, taken_at)
 
     def _typed(self, looked: Looked, target: Target, path: str) -> types.Typed:
         name = path.rpartition("/")[2]

@@ -144,6 +144,10 @@ class Settings:
     auth_name: Choice | None = None
     endings: Mapping[str, Ending] = field(default_factory=dict)
     error_pages: Mapping[int, Directive] = field(default_factory=dict)
+    expires: bool | None = None
+    expires_default: Choice | None = None
+    expires_types: Mapping[str, Choice] = field(default_factory=dict)
+    cache_control: Choice | None = None
     redirects: tuple[Redirect, ...] = ()
     files: tuple[FileSection, ...] = ()
     unread: tuple[Directive, ...] = ()
@@ -160,6 +164,7 @@ class Settings:
         }
         merged["files"] = base.files + self.files
         merged["unread"] = base.unread + self.unread
+        merged["expires_types"] = {**base.expires_types, **self.expires_types}
         merged["redirects"] = self.redirects + base.redirects
         merged["error_pages"] = {**base.error_pages, **self.error_pages}
         merged["endings"] = _endings_over(self.endings, base.endings)

@@ -66,6 +66,4 @@ def leaves_answer(name: str, args: tuple[str, ...]) -> bool:
     """Whether a directive leaves an answer as it is."""
     if name in _AS_SHIPPED:
         return bool(args) and args[0] in _AS_SHIPPED[name]
-    if name == "add_header":
-        return not args or args[0].lower() not in ("content-type", "location")
     return name in NO_EFFECT or (name.startswith(_FAMILIES) and name not in _BUT)

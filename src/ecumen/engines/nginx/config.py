@@ -160,7 +160,8 @@ class Conf:
     internal: bool = False
     unread: list[Line] = field(default_factory=list)
     limited: tuple[frozenset[str], Conf] | None = None
-    expires: tuple[str, ...] = ()
+    expires: Line | None = None
+    cache_control: Line | None = None
 
     @property
     def realm(self) -> Line | None:
@@ -174,7 +175,7 @@ class Conf:
             self.error_pages, self.access, self.realm_line, self.passwords, self.any_will_do,
             self.types, self.default_type, self.charset, self.charset_types, self.absolute,
             self.own_name, self.own_port, self.links, self.logs, self.recursive_errors,
-            expires=self.expires,
+            expires=self.expires, cache_control=self.cache_control,
         )  # fmt: skip
 
 
@@ -325,7 +326,16 @@ class Draft:
         self.conf.internal = True
 
     def expires(self, line: Line) -> None:
-        self.conf.expires = line.args
+        self.conf.expires = line
+
+    def header(self, line: Line) -> None:
+        if self._first("header"):
+            self.conf.cache_control = None
+        name = line.args[0].lower()
+        if name == "cache-control":
+            self.conf.cache_control = line
+        elif name in ("content-type", "location"):
+            self.conf.unread.append(line)
 
     # --- rules ---
 
@@ -463,6 +473,7 @@ _TAKERS: dict[str, Callable[[Draft, Line], None]] = {
     "try_files": Draft.tries,
     "internal": Draft.internal,
     "expires": Draft.expires,
+    "add_header": Draft.header,
     "return": Draft.returns,
     "rewrite": Draft.rewrite,
     "set": Draft.set,

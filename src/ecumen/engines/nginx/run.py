@@ -12,6 +12,7 @@ import ipaddress
 from collections.abc import Callable
 from dataclasses import replace
 
+from ecumen.engines.lifetimes import by_header, guessed, shortly, stated
 from ecumen.engines.nginx import config
 from ecumen.engines.nginx.config import Conf, ErrorPage, If, Return, Rewrite, Set
 from ecumen.engines.nginx.disk import Disk, Seen
@@ -29,6 +30,7 @@ from ecumen.engines.sites import (
     Contender,
     Doubt,
     Handling,
+    Lifetime,
     Mapped,
     Part,
     Phase,
@@ -806,9 +808,23 @@ class Run:
             self._method(path)
             return None
         self.handling.serve.proofs.append(Proof(entry=entry, path=path))
+        self.handling.lifetime = self._lifetime(entry)
         code = "serve.index" if "index" in self.handling.serve.facts else "serve.file"
         self._answer(code, Phase.CONTENT, 200, self._type())
         return None
+
+    def _lifetime(self, entry: Entry) -> Lifetime:
+        """How long browsers may go on showing this very file, once they have it."""
+        conf, taken_at = self.conf, self.survey.taken_at
+        if conf.cache_control is not None and len(conf.cache_control.args) > 1:
+            known = by_header(conf.cache_control.args[1], proof(conf.cache_control)[0])
+            if known is not None:
+                return known
+        if conf.expires is not None:
+            seconds = shortly(conf.expires.args, entry, taken_at)
+            if seconds is not None:
+                return stated(seconds, proof(conf.expires)[0])
+        return guessed(entry, taken_at)
 
     # --- pages of errors ---
 
