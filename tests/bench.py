@@ -5,6 +5,7 @@ Times on shared machines drift; the ratio to the baseline is what holds.
 
 from __future__ import annotations
 
+import os
 import random
 import shutil
 import statistics
@@ -12,17 +13,19 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
 from playwright.sync_api import BrowserContext
 
+from ecumen.engines.httpd import reader as httpd_reader
+from ecumen.engines.nginx import reader as nginx_reader
 from ecumen.passage import Follower, Request, read_request
 from ecumen_machine import EngineSpec, take_survey
 from tests.application import Application, browser, demo
-from tests.worlds.live import httpd
+from tests.worlds.live import httpd, nginx
 from tests.worlds.plain import plain_head
 
 SITES = 1000
@@ -105,6 +108,182 @@ def _curl(url: str) -> None:
     subprocess.run(command, check=True)
 
 
+# --- ten thousand sites ---
+
+MANY = 10_000
+GROUND = 100  # document roots that they share
+
+
+@contextmanager
+def many_sites() -> Iterator[Path]:
+    """10,000 sites for each engine, a file of 25 lines each."""
+    base = Path(tempfile.mkdtemp(dir="/srv", prefix="ecumen-bench-"))
+    base.chmod(0o755)
+    try:
+        for folder in ("httpd", "nginx"):
+            (base / folder).mkdir()
+        for number in range(GROUND):
+            root = base / "www" / f"s{number}"
+            (root / "sub").mkdir(parents=True)
+            for name in ("index.html", "page.html"):
+                (root / name).write_text("page")
+        for number in range(MANY):
+            root = base / "www" / f"s{number % GROUND}"
+            (base / "httpd" / f"{number:05d}.conf").write_text(_httpd_site(base, number, root))
+            (base / "nginx" / f"{number:05d}.conf").write_text(_nginx_site(base, number, root))
+        head = plain_head(base, ADDRESS, PORT)
+        (base / "httpd.conf").write_text(f"{head}Include httpd/*.conf\n")
+        (base / "nginx.conf").write_text(
+            f"user www-data;\npid {base}/n.pid;\nerror_log {base}/n.log;\n"
+            "events { worker_connections 256; }\nhttp {\n  include /etc/nginx/mime.types;\n"
+            f"  access_log {base}/n.access;\n  server_names_hash_max_size 65536;\n"
+            "  server_names_hash_bucket_size 128;\n  include nginx/*.conf;\n}\n"
+        )
+        yield base
+    finally:
+        shutil.rmtree(base)
+
+
+def _httpd_site(base: Path, number: int, root: Path) -> str:
+    return (
+        f"# site {number}\n<VirtualHost {ADDRESS}:{PORT}>\n    ServerName s{number}.test\n"
+        f"    ServerAlias www.s{number}.test\n    DocumentRoot {root}\n"
+        "    DirectoryIndex index.html index.htm\n    ErrorDocument 404 /404.html\n\n"
+        f"    <Directory {root}>\n        Options FollowSymLinks\n        AllowOverride None\n"
+        "        Require all granted\n    </Directory>\n\n    <Location /private>\n"
+        "        Require ip 192.0.2.0/24\n    </Location>\n\n"
+        f"    Alias /shared {base}/www/s0\n    AddType text/x-note .note\n    LogLevel warn\n"
+        f"    CustomLog {base}/access.log common\n    ErrorLog {base}/error.log\n"
+        "    ServerSignature Off\n</VirtualHost>\n"
+    )
+
+
+def _nginx_site(base: Path, number: int, root: Path) -> str:
+    return (
+        f"# site {number}\nserver {{\n    listen {ADDRESS}:{PORT};\n"
+        f"    server_name s{number}.test www.s{number}.test;\n    root {root};\n"
+        "    index index.html index.htm;\n    error_page 404 /404.html;\n\n    location / {\n"
+        "        try_files $uri $uri/ =404;\n    }\n\n    location /private/ {\n"
+        "        allow 192.0.2.0/24;\n        deny all;\n    }\n\n"
+        "    location ~* \\.(css|js|png)$ {\n        expires 7d;\n    }\n\n"
+        f"    location /shared/ {{\n        alias {base}/www/s0/;\n    }}\n}}\n"
+    )
+
+
+class _Disk:
+    """A Source straight from the disk, as one reads a configuration again and again."""
+
+    def read(self, path: str) -> bytes | None:
+        try:
+            handle = os.open(path, os.O_RDONLY)
+        except OSError:
+            return None
+        try:
+            parts = [os.read(handle, 65536)]
+            while len(parts[-1]) == 65536:
+                parts.append(os.read(handle, 65536))
+            return b"".join(parts)
+        finally:
+            os.close(handle)
+
+    def names(self, folder: str) -> list[str] | None:
+        try:
+            return sorted(os.listdir(folder))
+        except OSError:
+            return None
+
+    def exists(self, path: str) -> bool | None:
+        return os.path.exists(path)
+
+    def stamp(self, path: str) -> Hashable | None:
+        try:
+            info = os.stat(path)
+        except OSError:
+            return None
+        return (info.st_ino, info.st_size, info.st_mtime_ns, info.st_ctime_ns)
+
+
+def reading() -> Iterator[Result]:
+    """The configuration of 10,000 sites, beside the engine's own check of the same files."""
+    with many_sites() as base:
+        checks = {
+            "httpd": ["apache2", "-f", str(base / "httpd.conf"), "-t", "-D", "DUMP_VHOSTS"],
+            "nginx": ["nginx", "-c", str(base / "nginx.conf"), "-t"],
+        }
+        known = {"httpd": httpd_reader.Cache(), "nginx": nginx_reader.Cache()}
+        for kind, goal in (("httpd", 0.8), ("nginx", 0.35)):
+            config = str(base / f"{kind}.conf")
+            _read(kind, config, known[kind])
+            rounds = []
+            for number in range(5):
+                began = time.perf_counter()
+                subprocess.run(checks[kind], capture_output=True, check=True)
+                check = time.perf_counter() - began
+                cold = _timed(kind, config, None)
+                changed = base / kind / f"{number:05d}.conf"
+                changed.write_text(changed.read_text() + "# changed\n")
+                rounds.append((cold / check, _timed(kind, config, known[kind]) / check, check))
+            for what, at, limit in (("", 0, goal), (" after one changed", 1, 0.1)):
+                middle = sorted(rounds, key=lambda each: each[at])[len(rounds) // 2]
+                check = middle[2]
+                what = f"{kind}: 10,000 sites read{what}"
+                baseline = f"{kind}'s own check of the same files"
+                yield Result(what, middle[at] * check, baseline, check, limit * check)
+
+
+def _read(kind: str, config: str, cache: object) -> None:
+    if kind == "httpd":
+        assert cache is None or isinstance(cache, httpd_reader.Cache)
+        root = os.path.dirname(config)
+        tree = httpd_reader.Reader(_Disk(), root=root, version="2.4.66", cache=cache).read(config)
+        assert not tree.mistakes
+    else:
+        assert cache is None or isinstance(cache, nginx_reader.Cache)
+        reading = nginx_reader.Reader(_Disk(), os.path.dirname(config), cache).read(config)
+        assert not reading.mistakes
+
+
+def _timed(kind: str, config: str, cache: object) -> float:
+    began = time.perf_counter()
+    _read(kind, config, cache)
+    return time.perf_counter() - began
+
+
+def many_answers() -> Iterator[Result]:
+    """Brief answers on 10,000 sites: addresses never asked before, and asked again."""
+    with many_sites() as base:
+        for kind in ("httpd", "nginx"):
+            yield from _answers(kind, base / f"{kind}.conf")
+
+
+def _answers(kind: str, config: Path) -> Iterator[Result]:
+    run = {"httpd": httpd, "nginx": nginx}[kind]
+    follower = Follower(take_survey([EngineSpec(kind, str(config))]))
+    rng = random.Random(1)
+    paths = ["/", "/page.html", "/sub/", "/none.html", "/private/x", "/sub"]
+    urls = [f"http://s{rng.randrange(MANY)}.test:{PORT}{rng.choice(paths)}" for _ in range(4000)]
+    asked = [read_request(url, to=ADDRESS) for url in urls]
+    for request in asked[:100]:
+        follower.brief(request)
+    first = _each(lambda number: follower.brief(asked[number]), range(100, 4000))
+    again = _each(lambda number: follower.brief(asked[number]), range(4000))
+    full = median(lambda number: follower.follow(asked[number]), 1000)
+    with run(config, ADDRESS, PORT):
+        curl = median(lambda number: _curl(urls[number]), 30)
+    baseline = f"one curl to the real {kind} with the same sites"
+    yield Result(f"{kind}: a brief answer, asked first", first, baseline, curl, 1 / 20_000)
+    yield Result(f"{kind}: a brief answer, asked again", again, baseline, curl, 1 / 20_000)
+    yield Result(f"{kind}: a full passage", full, baseline, curl, 0.002)
+
+
+def _each(work: Callable[[int], object], numbers: range) -> float:
+    """Seconds that one call takes on the average."""
+    began = time.perf_counter()
+    for number in numbers:
+        work(number)
+    return (time.perf_counter() - began) / len(numbers)
+
+
 def first_paint() -> Iterator[Result]:
     """From the address to the outcome on the screen, nothing cached."""
     with (
@@ -136,7 +315,7 @@ def _shown(
 
 
 def main() -> int:
-    results = [*one_passage(), *first_paint()]
+    results = [*one_passage(), *reading(), *many_answers(), *first_paint()]
     print("\n".join(result.line() for result in results))
     return 0 if all(result.took <= result.goal for result in results) else 1
 

@@ -460,7 +460,9 @@ def mappings(ground: Ground) -> Theme:
         "AcceptPathInfo Off", "<Location /about.html>\nAcceptPathInfo On\n</Location>", "<Location /up>\nRequire all denied\n</Location>",
         f"Alias /sub {root}/old", f"AliasMatch ^/(sub)/ {root}/$1/page.txt",
     ]  # fmt: skip
-    paths = [*PATHS, "/m/about.x", "/m/sub/../about.x", "/n", "/n/page.txt", "/cgi/a.html", "/cgi/none", "/deep/x.html", "/deep", "/icons/",
+    if rng.random() < 0.5:
+        lines += ["AllowEncodedSlashes On", "AllowEncodedSlashes NoDecode"]
+    paths = [*PATHS, "/sub%2fpage.txt", "/sub%2F..%2fabout.html", "/old%2Fa.html/x", "/%2f%2e%2e%2fx", "/m/about.x", "/m/sub/../about.x", "/n", "/n/page.txt", "/cgi/a.html", "/cgi/none", "/deep/x.html", "/deep", "/icons/",
              "/up", "/up/x?y", "/upx", "/about.html/more/x", "/sub/page.txt/x"]  # fmt: skip
     return Theme(_opened(ground) + rng.sample(lines, rng.randint(1, 4)), paths)
 

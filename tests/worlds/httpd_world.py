@@ -16,7 +16,7 @@ MODULES = "/usr/lib/apache2/modules"
 LOADED = """
     mpm_event authn_core authz_core authz_host access_compat auth_basic authn_file
     authz_user alias dir autoindex mime negotiation userdir headers env setenvif filter
-    deflate status rewrite proxy proxy_http cgid expires authz_groupfile ssl
+    deflate status rewrite proxy proxy_http cgid expires authz_groupfile ssl macro
 """.split()
 
 
@@ -173,6 +173,7 @@ class Builder(Trees):
             self._site(number)
         lines.append(f"Listen {ADDRESSES[0]}:{SEALED_PORT}")
         self._sealed()
+        self._by_macro()
         for number in range(100, 100 + rng.randint(8, 12)):
             self._themed(number)
         lines += ["Include sites/*.conf", "IncludeOptional nothing/*.conf"]
@@ -323,6 +324,22 @@ class Builder(Trees):
             self.world.themes[site] = "sealed sites"
             self.world.logs.append(base / "logs" / f"{site}.log")
             (base / "sites" / f"{site}.conf").write_text("\n".join(lines) + "\n")
+
+    def _by_macro(self) -> None:
+        """A site that is written down once and filled in by its use."""
+        rng, base = self.rng, self.world.base
+        address, port, root = rng.choice(ADDRESSES), rng.choice(PORTS), rng.choice(self.roots)
+        text = (
+            f"<Macro Site400 $name $root $rule>\n<VirtualHost {literal(address)}:{port}>\n"
+            "ServerName $name.macro.test\nDocumentRoot $root\n<Directory $root>\n$rule\n"
+            "</Directory>\nHeader always set X-Site 400\nCustomLog logs/400.log plain\n"
+            f'</VirtualHost>\n</Macro>\nUse Site400 filled {root} "Require all granted"\n'
+        )
+        self.world.sites.append("400")
+        self.world.themes["400"] = "macros"
+        self.world.logs.append(base / "logs" / "400.log")
+        self.world.homes.append((address, port, "filled.macro.test", root))
+        (base / "sites" / "400.conf").write_text(text)
 
     def _bindings(self) -> str:
         rng = self.rng

@@ -13,7 +13,7 @@ from ecumen.engines.httpd.hostname import HostHeader
 from ecumen.engines.httpd.rewriting.run import Subject
 from ecumen.engines.httpd.server import Host, Server
 from ecumen.engines.httpd.settings import Settings
-from ecumen.engines.httpd.uri import Address
+from ecumen.engines.httpd.uri import Address, read_path
 from ecumen.engines.sites import Arrival
 
 
@@ -44,6 +44,10 @@ class Asking:
     @property
     def path(self) -> str:
         return self.address.path
+
+    def read(self, path: str) -> Address:
+        """An address of this site, as the server reads it."""
+        return read_path(path, self.host.settings.slashes or "off")
 
     def again(self, address: Address, query: str | None, **changes: object) -> Asking:
         """The next lap, with what was set on the way under its later name."""

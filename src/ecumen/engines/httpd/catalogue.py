@@ -18,7 +18,8 @@ PROCESS = frozenset(
     pidfile protocol proxystatus receivebuffersize requestreadtimeout scoreboardfile
     scriptlog sendbuffersize serverlimit serverroot serversignature servertokens
     startservers startthreads threadlimit threadsperchild threadstacksize timeout undefine
-    seerequesttail registerhttpmethod warning asyncrequestworkerfactor globallog
+    seerequesttail <macro use undefmacro registerhttpmethod warning
+    asyncrequestworkerfactor globallog
 """.split()
 )
 

@@ -359,6 +359,14 @@ def _canonical(draft: Draft, directive: Directive, given: list[str]) -> None:
     draft.values["canonical"] = word
 
 
+def _slashes(draft: Draft, directive: Directive, given: list[str]) -> None:
+    word = given[0].lower() if given else ""
+    if word not in ("on", "off", "nodecode"):
+        draft.refused.append((directive, "AllowEncodedSlashes must be On, Off or NoDecode"))
+        return
+    draft.values["slashes"] = word
+
+
 def _ending(attribute: str) -> _Taker:
     return lambda draft, directive, given: draft.ending(attribute, directive, given)
 
@@ -388,6 +396,7 @@ _TAKERS: dict[str, _Taker] = {
     "forcetype": _lowered("forced_type"),
     "adddefaultcharset": _choice("default_charset"),
     "usecanonicalname": _canonical,
+    "allowencodedslashes": _slashes,
     "usecanonicalphysicalport": _flag("physical_port"),
     "indexoptions": Draft.listing,
     "errordocument": Draft.error_page,

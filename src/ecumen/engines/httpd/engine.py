@@ -154,7 +154,7 @@ class HttpdEngine:
             arrival,
             host,
             header,
-            read_path(arrival.path),
+            read_path(arrival.path, host.settings.slashes or "off"),
             arrival.query,
             arrival.method,
             self.chooser.implied(host),

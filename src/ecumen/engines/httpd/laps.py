@@ -17,7 +17,7 @@ from ecumen.engines.httpd.server import Server
 from ecumen.engines.httpd.serving import Serving, share
 from ecumen.engines.httpd.settings import EMPTY, Settings
 from ecumen.engines.httpd.targets import Target, Targets
-from ecumen.engines.httpd.uri import Address, read_path
+from ecumen.engines.httpd.uri import Address
 from ecumen.engines.httpd.way import REDIRECT, Ways
 from ecumen.engines.sites import (
     Answer,
@@ -181,7 +181,7 @@ class Laps:
     ) -> None:
         path, mark, query = page.partition("?")
         asking = lap.first.asking.again(
-            read_path(path),
+            lap.first.asking.read(path),
             query if mark else None,
             status=block.status or 500,
             method="GET",
@@ -234,7 +234,8 @@ def _next(looked: Looked) -> Asking:
     path, mark, query = path.partition("?")
     if not mark and looked.way.query is not None:
         mark, query = "?", looked.way.query
-    address = read_path(path) if path.startswith("/") else Address(path, 400, "way.bad-path")
+    asked = looked.asking
+    address = asked.read(path) if path.startswith("/") else Address(path, 400, "way.bad-path")
     asking = replace(looked.asking, env=looked.way.env or looked.asking.env)
     rewrites = looked.asking.rewrites and not looked.way.ended
     judged = looked.target.settings if looked.target is not None else None

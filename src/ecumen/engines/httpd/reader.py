@@ -10,6 +10,7 @@ import re
 from collections.abc import Hashable, Mapping
 from fnmatch import translate
 from functools import lru_cache, partial
+from typing import NamedTuple
 
 from ecumen.engines.httpd.lexer import SPACE, decode, next_word, with_variables, words
 from ecumen.engines.httpd.modules import identifier
@@ -33,7 +34,7 @@ class _Stop(Exception):  # noqa: N818 - a signal that the engine stops reading, 
 # beginning or the end of a section, or one with a variable in it.
 _NOTHING, _PLAIN, _ACTS, _OPENS, _CLOSES, _VARIES = range(6)
 _ACTING = frozenset(
-    ("include", "includeoptional", "define", "undefine", "loadmodule", "serverroot", "error")
+    "include includeoptional define undefine loadmodule serverroot error use undefmacro".split()
 )
 _Parsed = tuple[int, str, str]
 _new = tuple.__new__
@@ -53,10 +54,12 @@ def _parsed(line: str) -> _Parsed:
 class _Lines:
     """The lines of one file, given out one by one; how a line is made is worked out once."""
 
-    __slots__ = ("at", "file", "known", "number", "raw", "size")
+    __slots__ = ("at", "file", "known", "number", "offset", "raw", "size")
 
-    def __init__(self, file: str, text: str, known: dict[str, _Parsed]) -> None:
+    def __init__(self, file: str, text: str, known: dict[str, _Parsed], offset: int = 0) -> None:
         self.file = file
+        # Lines in front of these in the file, where they are a piece of it.
+        self.offset = offset
         self.raw = text.split("\n")
         self.size = len(self.raw)
         self.at = 0
@@ -65,7 +68,7 @@ class _Lines:
 
     @property
     def place(self) -> Place:
-        return Place(self.file, self.number)
+        return Place(self.file, self.number + self.offset)
 
     def next(self) -> _Parsed | None:
         """The next line that says anything; None at the end."""
@@ -112,6 +115,14 @@ class _Lines:
         return parsed
 
 
+class _Macro(NamedTuple):
+    """A piece of configuration with names in it that each use fills in."""
+
+    parameters: tuple[str, ...]
+    text: str
+    place: Place
+
+
 class Cache:
     """What was read before: lines as they are made, and whole files that say the same wherever
     they are read. Holds for one kind of engine.
@@ -152,6 +163,7 @@ class Reader:
         self.unset: list[tuple[Place, str]] = []
         self.count = 0
         self.nested = 0
+        self.macros: dict[str, _Macro] = {}
         # Whether includes, definitions and the like are obeyed: not in override files.
         self.acts = True
 
@@ -220,7 +232,7 @@ class Reader:
         """Directives up to the end of the section (or of the file, without one)."""
         opened = lines.place
         raw, known, size, file = lines.raw, lines.known, lines.size, lines.file
-        at = lines.at
+        at, offset = lines.at, lines.offset
         # Most of the time of reading is spent in these few lines.
         while at < size:
             text = raw[at]
@@ -234,7 +246,9 @@ class Reader:
                 at, number = lines.at, lines.number
             kind, name, rest = parsed
             if kind == _PLAIN:
-                into.append(_new(Directive, (name, rest, _new(Place, (file, number)), None, True)))
+                into.append(
+                    _new(Directive, (name, rest, _new(Place, (file, number + offset)), None, True))
+                )
             elif kind != _NOTHING:
                 lines.at, lines.number = at, number
                 if self._acting(lines, parsed, section, into, depth):
@@ -311,6 +325,10 @@ class Reader:
             case "serverroot":
                 given = words(rest)
                 self.root = given[0] if given else self.root
+            case "use":
+                self._use(rest, into, depth, at)
+            case "undefmacro":
+                self.macros.pop(rest.strip().lower(), None)
             case "error":
                 raise _Stop(at, rest)
 
@@ -374,6 +392,46 @@ class Reader:
             folders = found
         return folders
 
+    # --- macros ---
+
+    def _macro(self, lines: _Lines, argument: str) -> None:
+        """Keeps the lines of a macro as they stand, for each use of it."""
+        at = lines.place
+        given = words(argument)
+        first = lines.at
+        deep = 1
+        while deep:
+            if lines.at >= lines.size:
+                raise _Stop(at, "expected token not found: </Macro>")
+            text = lines.raw[lines.at].strip(SPACE).lower()
+            lines.at += 1
+            deep += text.startswith("<macro") - text.startswith("</macro>")
+        body = "\n".join(lines.raw[first : lines.at - 1])
+        if not given:
+            raise _Stop(at, "<Macro macro definition: name not specified")
+        place = Place(lines.file, first + lines.offset)
+        self.macros[given[0].lower()] = _Macro(tuple(given[1:]), body, place)
+
+    def _use(self, rest: str, into: list[Directive], depth: int, at: Place) -> None:
+        given = words(rest)
+        if "macro_module" not in self.modules or not given:
+            return
+        macro = self.macros.get(given[0].lower())
+        if macro is None:
+            raise _Stop(at, f"macro '{given[0]}' undefined")
+        if len(given) - 1 != len(macro.parameters):
+            raise _Stop(at, f"macro '{given[0]}' takes {len(macro.parameters)} arguments")
+        if depth >= DEEPEST_INCLUDE:
+            raise _Stop(at, "macros are used within each other without end")
+        text = macro.text
+        values = dict(zip(macro.parameters, given[1:], strict=True))
+        if values:
+            names = sorted(values, key=len, reverse=True)
+            pattern = re.compile("|".join(map(re.escape, names)))
+            text = pattern.sub(lambda match: values[match[0]], text)
+        lines = _Lines(macro.place.file, text, self.cache.lines, macro.place.line)
+        self._until(lines, None, into, depth + 1)
+
     # --- sections ---
 
     def _section(
@@ -388,6 +446,11 @@ class Reader:
             raise _Stop(at, f"{name}> directive missing closing '>'")
         argument = text[:closes].strip()
         taken: bool | None = True
+        if name.lower() == "<macro" and "macro_module" in self.modules and self.acts:
+            self.steady = False
+            self._macro(lines, argument)
+            into.append(Directive(name, argument, at, ()))
+            return
         if name.lower() in _CONDITIONS:
             taken = self._holds(name.lower(), argument, at)
             self.steady = False

@@ -144,3 +144,27 @@ def test_a_mistake_has_its_line(text: str, line: int, message: str) -> None:
     mistake = read(main=text).mistakes[0]
     assert mistake.place.line == line
     assert message in mistake.message
+
+
+def test_a_macro_is_filled_in_where_it_is_used() -> None:
+    text = (
+        "LoadModule macro_module m\n<Macro Site $name $root>\n<VirtualHost *:80>\n"
+        "ServerName $name.test\nDocumentRoot $root/$name\n</VirtualHost>\n</Macro>\n"
+        "Use Site tide /srv\nUse site choir /data\n"
+    )
+    tree = read(main=text)
+    assert not tree.mistakes
+    hosts = [d for d in tree.directives if d.name == "<VirtualHost"]
+    lines = [[child.quoted for child in host.children or ()] for host in hosts]
+    assert lines == [
+        ["ServerName tide.test", "DocumentRoot /srv/tide"],
+        ["ServerName choir.test", "DocumentRoot /data/choir"],
+    ]
+    assert hosts[0].place.line == 3
+    assert (hosts[0].children or ())[0].place.line == 4
+
+
+def test_a_macro_that_uses_itself_or_is_not_there_is_a_mistake() -> None:
+    head = "LoadModule macro_module m\n"
+    assert read(main=f"{head}Use Gone\n").mistakes[0].place.line == 2
+    assert read(main=f"{head}<Macro A>\nUse A\n</Macro>\nUse A\n").mistakes

@@ -475,13 +475,6 @@ def _global_doubts(reader: Reader, tree: Tree) -> Iterable[Doubt]:
             yield Doubt("site.module-unknown", start, {"module": module}, (proof_of(directive),))
         if name in CONDITIONAL and directive.taken is None:
             yield Doubt("site.condition-unknown", start, {}, (proof_of(directive),))
-        if name in ("<macro", "use"):
-            yield Doubt(
-                "site.not-evaluated",
-                start,
-                {"directive": directive.name.lstrip("<")},
-                (proof_of(directive),),
-            )
 
 
 def load(source: Source, engine: EngineRecord) -> Server:

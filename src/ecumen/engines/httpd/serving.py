@@ -17,7 +17,7 @@ from ecumen.engines.httpd.phases import Looked, Phases
 from ecumen.engines.httpd.server import Server, with_value
 from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.targets import Target
-from ecumen.engines.httpd.uri import escaped, read_path
+from ecumen.engines.httpd.uri import escaped
 from ecumen.engines.httpd.walk import Walked, may_read
 from ecumen.engines.httpd.way import REDIRECT
 from ecumen.engines.lifetimes import by_header, guessed, spelled_out, stated
@@ -228,7 +228,7 @@ class Serving:
         asked = looked.way.path.removesuffix(rest) if rest else looked.way.path
         folder = asked.rpartition("/")[0]
         for name in names:
-            address = read_path(escaped(f"{folder}/{name}{rest}"))
+            address = looked.asking.read(escaped(f"{folder}/{name}{rest}"))
             sub = self.phases.look(looked.asking.aside(address, looked.way.query, target.settings))
             if sub.target is None or sub.part.doubts or sub.target.doubts or sub.part.answer:
                 return None
@@ -469,7 +469,7 @@ class Serving:
         folder = by.target.walked if by.target is not None else None
         in_folder = folder is not None and folder.entry is not None
         beside = folder.path if folder is not None and in_folder else ""
-        asking = by.asking.aside(read_path(escaped(path)), by.way.query, judged, beside)
+        asking = by.asking.aside(by.asking.read(escaped(path)), by.way.query, judged, beside)
         sub = self.phases.look(asking)
         for doubt in sub.part.doubts:
             if doubt not in self.handling.way.doubts:

@@ -137,6 +137,7 @@ class Settings:
     forced_type: Choice | None = None
     default_charset: Choice | None = None
     canonical: str | None = None
+    slashes: str | None = None
     physical_port: bool | None = None
     listing_type: str | None = None
     listing_charset: str | None = None

@@ -25,8 +25,11 @@ class Address:
     problem: str = ""
 
 
-def read_path(raw: str) -> Address:
-    """raw: the path as it stands in the request, beginning with `/`, without the query."""
+def read_path(raw: str, slashes: str = "off") -> Address:
+    """raw: the path as it stands in the request, beginning with `/`, without the query.
+
+    slashes: what becomes of escaped ones: `off` for refused, `on` for decoded, or `nodecode`.
+    """
     data = raw.encode("utf-8", "surrogateescape")
     normal = _normalise(data)
     if normal is None:
@@ -40,10 +43,17 @@ def read_path(raw: str) -> Address:
             at += 1
             continue
         byte = int(normal[at + 1 : at + 3], 16)
-        if byte in (0x2F, 0x00):
+        if byte == 0x2F and slashes == "nodecode":
+            decoded += normal[at : at + 3]
+            at += 3
+            continue
+        if byte == 0x00 or (byte == 0x2F and slashes == "off"):
             problem = "way.forbidden-escape"
         decoded.append(byte)
         at += 3
+    if slashes == "on":
+        # Decoded slashes may have made dot segments; what leads above the root stays there.
+        decoded = bytearray(_without_dots(bytes(decoded)) or b"/")
     path = bytes(decoded).decode("utf-8", "surrogateescape")
     return Address(path, 404 if problem else None, problem)
 
