@@ -70,7 +70,8 @@ def _front(follower: Follower, engine: Engine, site: SiteSummary) -> FrontPage:
     elif other or (outcome.status or 0) >= 300:
         state = "diverted"
         gate = "site" if other else "way"
-        part = parts[3] if other else parts[8]
+        sent = parts[4] if parts[4].answer is not None else parts[8]
+        part = parts[3] if other else sent
         reason = say(part.code, part.facts)
     else:
         state = "ok"

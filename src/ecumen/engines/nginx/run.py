@@ -113,6 +113,13 @@ class Run:
                 facts = {"what": what.what}
                 self._doubt("way.rule-unknown", Phase.MAPPING, facts, *proof(what.line))
                 action = None
+        way, serve = self.handling.way, self.handling.serve
+        if serve.code == "serve.file" and "path" not in serve.facts:
+            serve.code = "passage.not-reached"
+        if "path" not in way.facts and way.answer is None:
+            # The request ended before it was led to the disk: say where it would have been led.
+            root = self.conf.root.path.source
+            way.facts |= {"path": f"{root}{self.state.path}", "alias": self.conf.title}
 
     def rank(self, phase: int) -> Rank:
         return Rank(phase, self.step).on_lap(self.lap)
