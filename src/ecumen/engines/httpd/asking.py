@@ -82,6 +82,11 @@ class Asking:
 # --- the name that a site gives as its own ---
 
 
+def speaks_tls(asking: Asking) -> bool:
+    """Whether the site takes itself to speak TLS: not so one without it, on a door that does."""
+    return asking.arrival.sealed and asking.host.sealed is not None
+
+
 def own_name(asking: Asking, settings: Settings) -> str | None:
     """Where the site's own name stands in for it; None where only a resolver knows it."""
     named = asking.host.name or _implied_name(asking)
@@ -97,7 +102,7 @@ def own_port(asking: Asking, settings: Settings) -> int:
     # A block without a name takes the port that it is bound to; a name without one has none.
     bound = host.bindings[0].port if host.bindings else None
     named = host.name_port if host.name else bound
-    usual = 443 if arrival.sealed else 80
+    usual = 443 if speaks_tls(asking) else 80
     if settings.canonical == "on":
         return named or physical or usual
     asked = None if asking.by_itself else asking.header.port
@@ -109,7 +114,7 @@ def own_address(asking: Asking, settings: Settings) -> str | None:
     name = own_name(asking, settings)
     if not name:
         return None
-    scheme, usual = ("https", 443) if asking.arrival.sealed else ("http", 80)
+    scheme, usual = ("https", 443) if speaks_tls(asking) else ("http", 80)
     port = own_port(asking, settings)
     return f"{scheme}://{name}" + ("" if port == usual else f":{port}")
 
@@ -127,7 +132,7 @@ def _implied_name(asking: Asking) -> str | None:
 def is_ours(asking: Asking, name: str, port: int | None) -> bool:
     """Whether an address names this very site, so that the engine takes it for a path."""
     host = asking.host
-    port = (443 if asking.arrival.sealed else 80) if port is None else port
+    port = (443 if speaks_tls(asking) else 80) if port is None else port
     for binding in host.bindings:
         if binding.port in (None, port) and binding.address.lower() == name.lower():
             return True
@@ -199,7 +204,7 @@ class Variables:
             case "HTTPS":
                 return "on" if arrival.sealed else "off"
             case "REQUEST_SCHEME":
-                return "https" if arrival.sealed else "http"
+                return "https" if speaks_tls(asking) else "http"
             case "REQUEST_URI":
                 return subject.uri
             case "REQUEST_FILENAME" | "SCRIPT_FILENAME":

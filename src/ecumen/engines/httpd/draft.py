@@ -47,6 +47,27 @@ _OPTION_WORDS = {
 }
 
 
+def _mixed(words: list[str]) -> str:
+    """Why these words may not stand together, or "".
+
+    Signed words add to what holds, unsigned ones replace it; only after a leading
+    `None` or `All` may signed ones follow.
+    """
+    whole = words[0].lower() if words else ""
+    signed = [word[:1] in ("+", "-") for word in words]
+    for at, word in enumerate(words):
+        bare = word.lstrip("+-").lower()
+        if bare in ("none", "all"):
+            if at:
+                return f"'Options {bare.title()}' must be the first Option given."
+            if signed[at]:
+                return f"You may not use 'Options +{bare.title()}' or 'Options -{bare.title()}'."
+        change = at > 0 and signed[at] != signed[at - 1]
+        if change and not (signed[at] and whole in ("none", "all")):
+            return "Either all Options must start with + or -, or no Option may."
+    return ""
+
+
 class Draft:
     """Gathers the directives of one section.
 
@@ -142,8 +163,12 @@ class Draft:
         now = before if isinstance(before, Options) else Options()
         bits, whole, added, removed = now.bits, now.given, now.added, now.removed
         first = True
+        fault = _mixed(given)
+        if fault:
+            self.refused.append((directive, fault))
+            return
         for word in given:
-            sign = word[0] if word[0] in "+-" else ""
+            sign = word[0] if word[:1] in ("+", "-") else ""
             option = _OPTION_WORDS.get(word.lstrip("+-").lower() if sign else word.lower())
             if option is None:
                 self.refused.append((directive, f"Illegal option {word}"))

@@ -130,7 +130,8 @@ class HttpdEngine:
         if shown is host or not arrival.sealed:
             return None
         mine = [line.text for line in host.certificates]
-        if host.sealed is not None and mine == [line.text for line in shown.certificates]:
+        alike = (host.sealed is None) == (shown.sealed is None)
+        if alike and mine == [line.text for line in shown.certificates]:
             return None
         facts = {"site": host.label, "greeted": shown.label}
         proofs = (_host_proof(shown), _host_proof(host))

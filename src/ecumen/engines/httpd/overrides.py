@@ -116,7 +116,7 @@ class OverrideReader:
         judge = _Judge(self.reader.modules, allowed, names or frozenset())
         draft = Draft(folder)
         doubts: list[Directive] = []
-        for directive in _opened(tree.directives, doubts):
+        for directive in _opened(tree.directives, doubts, judge):
             verdict = judge.verdict(directive)
             if verdict == "":
                 draft.all((directive,))
@@ -134,13 +134,23 @@ class OverrideReader:
         return Overriding(path, settings, None, tuple(doubts))
 
 
-def _opened(directives: tuple[Directive, ...], doubts: list[Directive]) -> Iterator[Directive]:
+def _opened(
+    directives: tuple[Directive, ...], doubts: list[Directive], judge: _Judge
+) -> Iterator[Directive]:
+    """The lines that hold, with what stands in conditional sections that are met.
+
+    A conditional section must be permitted itself, met or not; one that may not
+    stand here is given as it is, to be judged.
+    """
     for directive in directives:
         if directive.name.lower() in CONDITIONAL:
-            if directive.taken is None:
+            verdict = judge.verdict(directive)
+            if verdict == "passed over" or directive.taken is None:
                 doubts.append(directive)
-            if directive.taken:
-                yield from _opened(directive.children or (), doubts)
+            elif verdict != "":
+                yield directive
+            elif directive.taken:
+                yield from _opened(directive.children or (), doubts, judge)
         else:
             yield directive
 
@@ -197,7 +207,7 @@ class _Judge:
     def _inside(self, directive: Directive) -> str | None:
         if directive.name.lower() not in _SECTIONS:
             return ""
-        for child in _opened(directive.children or (), []):
+        for child in _opened(directive.children or (), [], self):
             verdict = self.verdict(child)
             if verdict != "":
                 return verdict

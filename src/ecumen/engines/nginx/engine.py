@@ -129,17 +129,17 @@ class NginxEngine:
     def handle(self, arrival: Arrival) -> Handling:
         """Everything that happens to a request that arrived here."""
         host = read_host(arrival.host) if arrival.host is not None else ""
-        address = read_path(arrival.path)
-        early = host is None or not address.valid or not _METHOD.match(arrival.method)
         door = self.chooser.door(arrival.address, arrival.port)
+        # The path is read before the name is looked at, as the standing server would have it.
+        merges = door is None or door.standing.merge_slashes
+        address = read_path(arrival.path, merge_slashes=merges)
+        early = host is None or not address.valid or not _METHOD.match(arrival.method)
         # A TLS greeting where plain HTTP is spoken is taken for a malformed request.
         early = early or (arrival.sealed and door is not None and not door.sealed)
         chosen = self.chooser.choose(arrival.address, arrival.port, host, refused=early)
         if chosen is None:
             return self._nobody()
         server = chosen.server
-        if not server.merge_slashes:
-            address = read_path(arrival.path, merge_slashes=False)
         site = Part(chosen.ground, dict(chosen.facts) | {"site": server.label})
         handling = Handling(
             server.label, server.place, site, Part("way.root", {"address": address.path}),
