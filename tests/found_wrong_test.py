@@ -156,3 +156,12 @@ def test_the_server_does_not_judge_again_under_the_very_same_rules() -> None:
     survey = server(host("*:80", "a", "<Directory /srv/a>", *lines, "</Directory>"), FILES)
     assert passage(survey, "http://x.test/", method="PUT").status == 405
     assert passage(survey, "http://x.test/").status == 403
+
+
+def test_a_maker_of_content_takes_the_place_of_what_would_begin_anew() -> None:
+    rules = ("RewriteEngine On", "RewriteRule ^page - [H=none]", "RewriteRule x$ /none")
+    inside = ("<Directory /srv/a>", "Options FollowSymLinks", *rules, "</Directory>")
+    config = "LoadModule rewrite_module m\n" + host("*:80", "a", *inside)
+    survey = server(config, ("0644 root /srv/a/page.x", "0644 root /srv/a/b.x", *FILES))
+    assert passage(survey, "http://x.test/b.x").status == 404
+    assert not passage(survey, "http://x.test/page.x").decided

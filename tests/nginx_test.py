@@ -50,6 +50,14 @@ def test_what_comes_of_it(lines: str, path: str, status: int, location: str | No
     assert (found.status, found.location) == (status, location)
 
 
+def test_where_links_are_judged_a_file_that_cannot_be_opened_is_not_found() -> None:
+    closed = "0600 ines /srv/a/closed.html"
+    tried = "location / { try_files $uri =404; }"
+    assert asked(tried, "/closed.html", closed).status == 403
+    judged = asked(f"{tried} disable_symlinks on;", "/closed.html", closed)
+    assert (judged.status, codes(judged)) == (404, ["ladder.unreadable"])
+
+
 def test_a_sign_in_without_a_file_of_passwords_is_not_asked_for() -> None:
     assert asked("auth_basic x;").status == 200
     assert asked("auth_basic x; auth_basic_user_file /dev/null;").status == 401

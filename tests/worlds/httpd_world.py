@@ -5,12 +5,10 @@ from __future__ import annotations
 import random
 from pathlib import Path
 
-from tests.worlds.accounts import NAMES
-from tests.worlds.grounds import Ground, owned
 from tests.worlds.httpd_themes import THEMES
 from tests.worlds.seals import NAMES as NAMES_SEALED
 from tests.worlds.seals import certificates
-from tests.worlds.trees import ADDRESSES, PORTS, SEALED_PORT, WORDS, Trees, World, ids, literal
+from tests.worlds.trees import ADDRESSES, PORTS, SEALED_PORT, WORDS, Trees, World, literal
 
 MODULES = "/usr/lib/apache2/modules"
 LOADED = """
@@ -278,29 +276,20 @@ class Builder(Trees):
 
     def _themed(self, number: int) -> None:
         """A site of one kind, on ground of its own."""
-        rng, base = self.rng, self.world.base
-        site, kind = f"{number:03d}", rng.choice(list(THEMES))
-        address, port = rng.choice(ADDRESSES), rng.choice(PORTS)
-        name = f"{site}.themed.test"
-        root = base / "themed" / site
-        root.mkdir(parents=True)
-        theme = THEMES[kind](Ground(rng, root, name, port))
-        owned(root, *ids(rng.choice(NAMES)))
-        log = base / "logs" / f"{site}.log"
+        at = self.stand(number, THEMES)
+        base = self.world.base
         lines = [
-            f"<VirtualHost {literal(address)}:{port} {literal(address)}>",
-            f"ServerName {name}",
-            f"DocumentRoot {root}",
-            f"Header always set X-Site {site}",
-            f"CustomLog logs/{site}.log plain",
-            *theme.lines,
+            f"<VirtualHost {literal(at.address)}:{at.port} {literal(at.address)}>",
+            f"ServerName {at.name}",
+            f"DocumentRoot {at.root}",
+            f"Header always set X-Site {at.site}",
+            f"CustomLog logs/{at.site}.log plain",
+            *at.theme.lines,
             "</VirtualHost>",
         ]
-        self.world.sites.append(site)
-        self.world.themes[site] = kind
-        self.world.logs.append(log)
-        self.world.asked.append((address, port, name, theme))
-        (base / "sites" / f"{site}.conf").write_text("\n".join(lines) + "\n")
+        self.world.sites.append(at.site)
+        self.world.logs.append(base / "logs" / f"{at.site}.log")
+        (base / "sites" / f"{at.site}.conf").write_text("\n".join(lines) + "\n")
 
     def _sealed(self) -> None:
         """Sites on a door that speaks TLS: with one certificate, with another, and with none."""

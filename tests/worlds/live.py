@@ -8,7 +8,7 @@ import ssl
 import subprocess
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -25,14 +25,12 @@ class Seen:
 
 
 @contextmanager
-def httpd(config: Path, address: str, port: int) -> Iterator[None]:
+def _running(name: str, options: list[str], address: str, port: int) -> Iterator[None]:
     """The server runs in the foreground until the block is left."""
-    program = shutil.which("apache2", path="/usr/sbin:/usr/bin")
+    program = shutil.which(name, path="/usr/sbin:/usr/bin")
     assert program is not None
     process = subprocess.Popen(
-        [program, "-f", str(config), "-DFOREGROUND"],
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.PIPE,
+        [program, *options], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE
     )
     try:
         _wait(process, address, port)
@@ -42,22 +40,16 @@ def httpd(config: Path, address: str, port: int) -> Iterator[None]:
         process.communicate(timeout=20)
 
 
-@contextmanager
-def nginx(config: Path, address: str, port: int) -> Iterator[None]:
-    """The server runs in the foreground until the block is left."""
-    program = shutil.which("nginx", path="/usr/sbin:/usr/bin")
-    assert program is not None
-    process = subprocess.Popen(
-        [program, "-c", str(config), "-g", "daemon off;", "-e", str(config.parent / "logs/first")],
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.PIPE,
-    )
-    try:
-        _wait(process, address, port)
-        yield
-    finally:
-        process.terminate()
-        process.communicate(timeout=20)
+def httpd(config: Path, address: str, port: int) -> AbstractContextManager[None]:
+    """The server, until the block is left; it answers at this address by then."""
+    return _running("apache2", ["-f", str(config), "-DFOREGROUND"], address, port)
+
+
+def nginx(config: Path, address: str, port: int) -> AbstractContextManager[None]:
+    """The server, until the block is left; it answers at this address by then."""
+    log = str(config.parent / "logs/first")
+    options = ["-c", str(config), "-g", "daemon off;", "-e", log]
+    return _running("nginx", options, address, port)
 
 
 def _wait(process: subprocess.Popen[bytes], address: str, port: int) -> None:

@@ -5,12 +5,10 @@ from __future__ import annotations
 import random
 from pathlib import Path
 
-from tests.worlds.accounts import NAMES
-from tests.worlds.grounds import Ground, owned
 from tests.worlds.nginx_themes import THEMES
 from tests.worlds.seals import NAMES as NAMES_SEALED
 from tests.worlds.seals import certificates
-from tests.worlds.trees import ADDRESSES, PORTS, SEALED_PORT, WORDS, Trees, World, ids, literal
+from tests.worlds.trees import ADDRESSES, PORTS, SEALED_PORT, WORDS, Trees, World, literal
 
 MAPS = """
 map $arg_k $mapped { default ""; one first; two second; ~^three(?<n>\\d) third$n; }
@@ -89,20 +87,11 @@ class Builder(Trees):
         (base / "sites" / f"{site}.conf").write_text(text)
 
     def _themed(self, number: int) -> None:
-        rng, base = self.rng, self.world.base
-        site, kind = f"{number:03d}", rng.choice(list(THEMES))
-        address, port = rng.choice(ADDRESSES), rng.choice(PORTS)
-        name = f"{site}.themed.test"
-        root = base / "themed" / site
-        root.mkdir(parents=True)
-        theme = THEMES[kind](Ground(rng, root, name, port))
-        owned(root, *ids(rng.choice(NAMES)))
-        lines = [f"listen {literal(address)}:{port};", f"server_name {name};"]
-        has_root = any(line.startswith("root ") for line in theme.lines)
-        lines += [] if has_root else [f"root {root};"]
-        self.world.themes[site] = kind
-        self.world.asked.append((address, port, name, theme))
-        self._write(number, lines + theme.lines)
+        at = self.stand(number, THEMES)
+        lines = [f"listen {literal(at.address)}:{at.port};", f"server_name {at.name};"]
+        has_root = any(line.startswith("root ") for line in at.theme.lines)
+        lines += [] if has_root else [f"root {at.root};"]
+        self._write(number, lines + at.theme.lines)
 
     def _site(self, number: int) -> None:
         rng = self.rng

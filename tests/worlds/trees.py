@@ -6,11 +6,12 @@ import os
 import pwd
 import random
 import subprocess
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from tests.worlds.accounts import NAMES
-from tests.worlds.grounds import Theme
+from tests.worlds.grounds import Ground, Theme, owned
 
 ADDRESSES = ("127.0.0.41", "127.0.0.42", "127.0.0.43", "::1")
 PORTS = (8081, 8082)
@@ -45,6 +46,18 @@ class World:
         return self.themes.get(site, "sites and folders")
 
 
+@dataclass
+class Stand:
+    """Where a site of one kind stands: its number, address, port, name and document root."""
+
+    site: str
+    address: str
+    port: int
+    name: str
+    root: Path
+    theme: Theme
+
+
 class Trees:
     """Lays trees out on the disk."""
 
@@ -63,6 +76,19 @@ class Trees:
             self._tree(root, depth=0)
             self.roots.append(root)
         self._links()
+
+    def stand(self, number: int, themes: Mapping[str, Callable[[Ground], Theme]]) -> Stand:
+        """Ground of its own for a site of one kind, drawn from these."""
+        rng = self.rng
+        site, kind = f"{number:03d}", rng.choice(list(themes))
+        address, port = rng.choice(ADDRESSES), rng.choice(PORTS)
+        name, root = f"{site}.themed.test", self.world.base / "themed" / site
+        root.mkdir(parents=True)
+        theme = themes[kind](Ground(rng, root, name, port))
+        owned(root, *ids(rng.choice(NAMES)))
+        self.world.themes[site] = kind
+        self.world.asked.append((address, port, name, theme))
+        return Stand(site, address, port, name, root, theme)
 
     def _homes(self) -> None:
         for name in NAMES:

@@ -183,6 +183,10 @@ class Phases:
             # goes out with what the second leads to.
             what = "an address by a rule that is overruled by a later one"
             raise rewriting.NotEvaluated(result.last.directive, what)
+        if looked.handler is not None and result.last is not None:
+            # What is to make the content takes the place of what would begin anew.
+            what = "another address together with a maker of content"
+            raise rewriting.NotEvaluated(result.last.directive, what)
         if not made.startswith("/"):
             looked.part.blocks.append(Block("way.bad-path", RULES, 400, {"address": made}))
             return

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Hashable, Mapping
-from fnmatch import translate
-from functools import lru_cache, partial
+from functools import partial
 from typing import NamedTuple
 
 from ecumen.engines.httpd.lexer import SPACE, decode, next_word, with_variables, words
 from ecumen.engines.httpd.modules import identifier
+from ecumen.engines.names import fits, is_pattern
 from ecumen.engines.quiet import no_collecting
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
 
@@ -348,7 +348,7 @@ class Reader:
         pattern = self.absolute(given[0])
         if depth >= DEEPEST_INCLUDE:
             raise _Stop(at, f"includes are more than {DEEPEST_INCLUDE} deep")
-        if not _is_pattern(pattern):
+        if not is_pattern(pattern):
             self._path(pattern, into, depth + 1, at, optional=optional)
             return
         for path in self._matching(pattern, at, optional):
@@ -374,7 +374,7 @@ class Reader:
         folders = [""]
         for number, part in enumerate(parts):
             last = number == len(parts) - 1
-            if not _is_pattern(part):
+            if not is_pattern(part):
                 folders = [f"{folder}/{part}" for folder in folders]
                 continue
             found = []
@@ -384,7 +384,7 @@ class Reader:
                     if not optional:
                         raise _Stop(at, f"the folder {folder or '/'} cannot be read")
                     continue
-                hits = [leaf for leaf in names if _fits(part, leaf)]
+                hits = [leaf for leaf in names if fits(part, leaf)]
                 if not hits and not optional:
                     raise _Stop(at, f"nothing matches {part} in {folder or '/'}")
                 paths = [f"{folder}/{leaf}" for leaf in hits]
@@ -527,19 +527,3 @@ class Reader:
 _CONDITIONS = frozenset(
     ("<ifmodule", "<ifdefine", "<iffile", "<ifversion", "<ifdirective", "<ifsection", "<macro")
 )
-
-
-def _is_pattern(text: str) -> bool:
-    return any(c in text for c in "*?[")
-
-
-@lru_cache(maxsize=4096)
-def _compiled(pattern: str) -> re.Pattern[str]:
-    return re.compile(translate(pattern))
-
-
-def _fits(pattern: str, name: str) -> bool:
-    """fnmatch(3) with FNM_PERIOD, as the server matches names of files to include."""
-    if name.startswith(".") and not pattern.startswith("."):
-        return False
-    return _compiled(pattern).match(name) is not None

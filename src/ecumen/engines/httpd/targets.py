@@ -43,13 +43,10 @@ class Targets:
 
     def located(self, host: Host, path: str) -> tuple[Settings, list[Doubt]]:
         """The settings that hold for an address before it is known where it leads."""
-        settings, doubts = host.settings, []
-        for section in host.addresses:
-            fits = section.fits_address(path)
-            if fits is None:
-                doubts.append(_unknown_pattern(section))
-            elif fits:
-                settings = self._walk(host).merge(settings, section.settings)
+        settings = host.settings
+        sections, doubts = _by_address(host, path)
+        for section in sections:
+            settings = self._walk(host).merge(settings, section.settings)
         return settings, doubts
 
     def _walk(self, host: Host) -> FolderWalk:
@@ -84,15 +81,12 @@ class Targets:
     def _target(self, host: Host, path: str, walked: Walked, visitor: Visitor) -> Target:
         settings = walked.settings
         sections: list[Bound] = list(walked.sections)
-        doubts = list(walked.doubts)
-        for section in host.addresses:
-            fits = section.fits_address(path)
-            if fits is None:
-                doubts.append(_unknown_pattern(section))
-            elif fits:
-                settings = self._walk(host).merge(settings, section.settings)
-                sections.append((section.directive.quoted, section.settings, section))
-                doubts += [unread(d, Rank(Phase.ENTRY, 2)) for d in section.settings.unread]
+        found, doubts = _by_address(host, path)
+        doubts = walked.doubts + doubts
+        for section in found:
+            settings = self._walk(host).merge(settings, section.settings)
+            sections.append((section.directive.quoted, section.settings, section))
+            doubts += [unread(d, Rank(Phase.ENTRY, 2)) for d in section.settings.unread]
         target = Target(walked, settings, [], list(walked.blocks), doubts)
         self._access(target, sections, visitor)
         return target
@@ -157,6 +151,13 @@ class Targets:
 
 def _whom(visitor: Visitor) -> dict[str, str]:
     return {"client": visitor.client or "a visitor from outside"}
+
+
+def _by_address(host: Host, path: str) -> tuple[list[Section], list[Doubt]]:
+    """The sections that bind an address, and those of which that is not worked out."""
+    known = [(section, section.fits_address(path)) for section in host.addresses]
+    doubts = [_unknown_pattern(section) for section, fits in known if fits is None]
+    return [section for section, fits in known if fits], doubts
 
 
 def _unknown_pattern(section: Section) -> Doubt:

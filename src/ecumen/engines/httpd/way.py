@@ -6,8 +6,9 @@ mod_userdir; measured.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
+from typing import TypeVar
 
 from ecumen.engines.httpd import rewriting
 from ecumen.engines.httpd.asking import Asking, Variables, is_ours, own_address
@@ -20,6 +21,7 @@ from ecumen.rights import Problem, Walker
 from ecumen.survey import Entry, Survey
 
 RANK = Rank(Phase.MAPPING)
+_Entry = TypeVar("_Entry", Alias, Upstream)
 REDIRECT = "text/html; charset=iso-8859-1"
 
 
@@ -184,15 +186,7 @@ class Ways:
     # --- upstreams and redirects ---
 
     def _upstream(self, host: Host, way: Way) -> bool:
-        for upstream in host.upstreams:
-            taken = _takes(upstream, way.path)
-            if taken is None:
-                facts = {"directive": upstream.directive.name}
-                proofs = (proof_of(upstream.directive),)
-                way.part.doubts.append(Doubt("way.not-evaluated", RANK, facts, proofs))
-                continue
-            if not taken:
-                continue
+        for upstream, taken in _that_take(host.upstreams, way):
             proof = proof_of(upstream.directive)
             if upstream.url is None:
                 way.part.picture.append(Mapped("kept", way.path, way.path, proof))
@@ -216,15 +210,7 @@ class Ways:
     # --- aliases ---
 
     def _aliased(self, host: Host, way: Way) -> bool:
-        for alias in host.aliases:
-            taken = _takes(alias, way.path)
-            if taken is None:
-                facts = {"directive": alias.directive.name}
-                proofs = (proof_of(alias.directive),)
-                way.part.doubts.append(Doubt("way.not-evaluated", RANK, facts, proofs))
-                continue
-            if not taken:
-                continue
+        for alias, taken in _that_take(host.aliases, way):
             self._through(alias, taken, way)
             return True
         return False
@@ -329,6 +315,18 @@ def _takes(entry: Alias | Upstream, path: str) -> int | Hit | None:
         return entry.regex.search(path) or 0
     except TooCostly:
         return None
+
+
+def _that_take(entries: Iterable[_Entry], way: Way) -> Iterator[tuple[_Entry, int | Hit]]:
+    """Those that take the path, in order; one that is not worked out is doubted and passed by."""
+    for entry in entries:
+        taken = _takes(entry, way.path)
+        if taken is None:
+            facts = {"directive": entry.directive.name}
+            proofs = (proof_of(entry.directive),)
+            way.part.doubts.append(Doubt("way.not-evaluated", RANK, facts, proofs))
+        elif taken:
+            yield entry, taken
 
 
 def _elsewhere(way: Way, proof: Proof | None, location: str) -> bool:

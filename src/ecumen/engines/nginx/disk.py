@@ -54,6 +54,9 @@ class Disk:
         elif walk.problem is not None:
             seen.error = ERRORS[walk.problem]
         self._steps(path, walk, links, seen, rank, status)
+        if links:
+            # Where links are judged the engine looks at a file by opening it.
+            self._read(seen, rank)
         return seen
 
     def _steps(
@@ -113,17 +116,23 @@ class Disk:
     def open(self, path: str, links: tuple[str, ...], rank: Rank) -> Seen:
         """What open(2) for reading says."""
         seen = self.stat(path, links, rank)
+        if not links:
+            self._read(seen, rank)
+        return seen
+
+    def _read(self, seen: Seen, rank: Rank) -> None:
+        """Adds what opening for reading asks of the path's end."""
         entry = seen.entry
         if entry is None:
-            return seen
+            return
         decision = decide(entry, self.walker.subject, READ)
         rung = Rung(entry.path, entry, "r", decision.allowed, decision.by, decision.line)
         seen.rungs.append(rung)
         if not decision.allowed:
             code = "ladder.unlistable" if entry.kind is Kind.DIR else "ladder.unreadable"
-            block = Block(code, rank, 403, {"path": path}, (Proof(entry=entry, path=path),))
+            proofs = (Proof(entry=entry, path=seen.path),)
+            block = Block(code, rank, 403, {"path": seen.path}, proofs)
             seen.shut.append(block)
             seen.error = seen.error or "EACCES"
         elif entry.kind is Kind.SOCKET:
             seen.error = seen.error or "ENXIO"
-        return seen

@@ -5,12 +5,10 @@ Source: nginx, core ("include"); glob(3) in the C locale.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Hashable
 from dataclasses import dataclass
-from fnmatch import translate
-from functools import lru_cache
 
+from ecumen.engines.names import fits, is_pattern
 from ecumen.engines.nginx.lexer import Lexer, Line, SyntaxFault
 from ecumen.engines.quiet import no_collecting
 from ecumen.engines.tree import Mistake, Place, Source
@@ -95,7 +93,7 @@ class Reader:
         if len(line.args) != 1:
             raise SyntaxFault(line.place, 'invalid number of arguments in "include" directive')
         pattern = self.absolute(line.args[0])
-        if not any(c in pattern for c in "*?["):
+        if not is_pattern(pattern):
             self._file(pattern, into, depth + 1, line.place)
             return
         for path in self._matching(pattern):
@@ -106,7 +104,7 @@ class Reader:
         parts = [part for part in pattern.split("/") if part]
         for number, part in enumerate(parts):
             last = number == len(parts) - 1
-            if not any(c in part for c in "*?["):
+            if not is_pattern(part):
                 folders = [f"{folder}/{part}" for folder in folders]
                 if last:
                     folders = [path for path in folders if self.source.exists(path)]
@@ -114,18 +112,7 @@ class Reader:
             found = []
             for folder in folders:
                 names = self.source.names(folder or "/") or []
-                hits = [f"{folder}/{leaf}" for leaf in names if _fits(part, leaf)]
+                hits = [f"{folder}/{leaf}" for leaf in names if fits(part, leaf)]
                 found += hits if last else [p for p in hits if self.source.names(p) is not None]
             folders = found
         return folders
-
-
-@lru_cache(maxsize=4096)
-def _compiled(pattern: str) -> re.Pattern[str]:
-    return re.compile(translate(pattern))
-
-
-def _fits(pattern: str, name: str) -> bool:
-    if name.startswith(".") and not pattern.startswith("."):
-        return False
-    return _compiled(pattern).match(name) is not None
