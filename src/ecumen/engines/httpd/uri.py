@@ -52,8 +52,8 @@ def read_path(raw: str, slashes: str = "off") -> Address:
         decoded.append(byte)
         at += 3
     if slashes == "on":
-        # Decoded slashes may have made dot segments; what leads above the root stays there.
-        decoded = bytearray(_without_dots(bytes(decoded)) or b"/")
+        # Decoded slashes may have made dot segments; those above the root are passed over.
+        decoded = bytearray(_without_dots(bytes(decoded), above=True) or b"/")
     path = bytes(decoded).decode("utf-8", "surrogateescape")
     return Address(path, 404 if problem else None, problem)
 
@@ -79,15 +79,16 @@ def _normalise(data: bytes) -> bytes | None:
     return _without_dots(bytes(plain))
 
 
-def _without_dots(path: bytes) -> bytes | None:
+def _without_dots(path: bytes, *, above: bool = False) -> bytes | None:
+    """above: what leads above the root is passed over; else it is None that is returned."""
     kept: list[bytes] = []
     parts = path.split(b"/")[1:]
     for number, part in enumerate(parts):
         last = number == len(parts) - 1
         if part == b"..":
-            if not kept:
+            if not kept and not above:
                 return None
-            kept.pop()
+            del kept[-1:]
         if part in (b".", b"..", b""):
             if last:
                 kept.append(b"")

@@ -42,6 +42,20 @@ def test_an_escaped_slash_or_zero_finds_nothing(raw: str) -> None:
     assert read_path(raw).status == 404
 
 
+@pytest.mark.parametrize(
+    ("raw", "path"),
+    [
+        ("/a%2fb", "/a/b"),
+        ("/a%2f..%2fb", "/b"),
+        ("/%2f%2e%2e%2fx", "/x"),
+        ("/a%2f..%2f..%2fx/", "/x/"),
+        ("/%2f..", "/"),
+    ],
+)
+def test_dots_between_decoded_slashes_stay_below_the_root(raw: str, path: str) -> None:
+    assert read_path(raw, "on").path == path
+
+
 @given(st.text(st.characters(codec="utf-8", exclude_characters="/\0"), min_size=1))
 def test_what_is_escaped_reads_back(name: str) -> None:
     if name not in (".", ".."):
