@@ -16,8 +16,7 @@ class StandIn:
 
     def __init__(self, survey: Survey, port: int) -> None:
         self.follower = Follower(survey)
-        addresses = [a for a in survey.addresses if not a.startswith("127.") and ":" not in a]
-        self.target = addresses[0] if addresses else "127.0.0.1"
+        self.target = survey.outside_address
         handler = type("Handler", (_Handler,), {"stand_in": self})
         self.server = ThreadingHTTPServer(("127.0.0.1", port), handler)
         self.server.daemon_threads = True

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import IntEnum
 
@@ -239,6 +239,12 @@ class Contender:
     proof: Proof | None = None
 
 
+def not_shown(rungs: Iterable[Rung], picture: Iterable[object]) -> list[Rung]:
+    """The rungs that a picture does not hold yet."""
+    shown = {item.asked for item in picture if isinstance(item, Rung)}
+    return [rung for rung in rungs if rung.asked not in shown]
+
+
 Picture = Claim | Contender | Mapped | RuleLine | Rung | Candidate | Proof
 
 
@@ -283,3 +289,13 @@ class Handling:
     log: str | None = None
     upstream: str | None = None
     lifetime: Lifetime | None = None
+
+    @classmethod
+    def begun(
+        cls, name: str, place: Place, site: Part | None = None, record: Part | None = None
+    ) -> Handling:
+        """A request at its beginning: nothing stands against it yet."""
+        return cls(
+            name, place, site or Part(""), Part("way.root"), Part("rule.open"),
+            Part("ladder.clear"), Part("serve.file"), record or Part(""),
+        )  # fmt: skip

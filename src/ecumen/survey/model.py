@@ -132,6 +132,12 @@ class Survey:
     def name_by_text(self) -> Mapping[str, NameRecord]:
         return {record.name.lower(): record for record in self.names}
 
+    @property
+    def outside_address(self) -> str:
+        """The machine's first IPv4 address that is not its loopback, else the loopback."""
+        own = (a for a in self.addresses if not a.startswith("127.") and ":" not in a)
+        return next(own, "127.0.0.1")
+
     def user_name(self, uid: int) -> str:
         """The account's name, or its number where it has none."""
         account = self.account_by_uid.get(uid)

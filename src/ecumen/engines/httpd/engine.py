@@ -17,6 +17,7 @@ from ecumen.engines.httpd.server import Host, Server, load
 from ecumen.engines.httpd.summaries import Summaries
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, read_path
 from ecumen.engines.httpd.walk import unread
+from ecumen.engines.owners import name_owners
 from ecumen.engines.sites import (
     Arrival,
     Binding,
@@ -147,7 +148,8 @@ class HttpdEngine:
             header = replace(header, valid=False)
         chosen = self.chooser.choose(arrival.address, arrival.port, header, has_host)
         host = chosen.host
-        handling = _empty(host, self._site(arrival, chosen, header, has_host), self._record(host))
+        site = self._site(arrival, chosen, header, has_host)
+        handling = Handling.begun(host.label, host.place, site, self._record(host))
         handling.log = next((log.path for log in host.logs if not log.conditional), None)
         for directive in host.unread:
             handling.way.doubts.append(unread(directive, Rank(Phase.ENTRY, 1)))
@@ -161,7 +163,7 @@ class HttpdEngine:
             self.chooser.implied(host),
         )
         self.laps.run(asking, handling)
-        self._who(handling)
+        name_owners(handling, self.survey, self.subject)
         return handling
 
     def _site(self, arrival: Arrival, chosen: Chosen, header: HostHeader, has_host: bool) -> Part:
@@ -205,41 +207,6 @@ class HttpdEngine:
         elif certain[0].path.startswith("|"):
             part.code = "record.program"
         return part
-
-    def _worker_name(self) -> str:
-        return self.subject.name if self.subject else ""
-
-    def _who(self, handling: Handling) -> None:
-        """Adds the words on owner, group and mode to each block that the ladder has."""
-        handling.ladder.facts["worker"] = self._worker_name()
-        handling.ladder.blocks = [
-            replace(block, facts={**self._ownership(block), **block.facts})
-            for block in handling.ladder.blocks
-        ]
-
-    def _ownership(self, block: Block) -> dict[str, str]:
-        facts = {"worker": self._worker_name()}
-        entry = next((proof.entry for proof in block.proofs if proof.entry is not None), None)
-        if entry is not None:
-            facts |= {
-                "owner": self.survey.user_name(entry.uid),
-                "group": self.survey.group_name(entry.gid),
-                "mode": f"{entry.mode:04o}",
-            }
-        return facts
-
-
-def _empty(host: Host, site: Part, record: Part) -> Handling:
-    return Handling(
-        host.label,
-        host.place,
-        site,
-        Part("way.root"),
-        Part("rule.open"),
-        Part("ladder.clear"),
-        Part("serve.file"),
-        record,
-    )
 
 
 def _host_proof(host: Host) -> Proof:

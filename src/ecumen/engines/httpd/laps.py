@@ -89,11 +89,8 @@ class Laps:
 
     def _lap(self, asking: Asking) -> _Lap:
         looked = self.phases.look(asking)
-        empty = Handling(
-            "", asking.host.place, Part(""), looked.part, Part("rule.open"), Part("ladder.clear"),
-            Part("serve.file"), Part(""),
-        )  # fmt: skip
-        handling = empty
+        handling = Handling.begun("", asking.host.place)
+        handling.way = looked.part
         share(handling, [], looked.doubts)
         if looked.target is None:
             for part in (handling.rule, handling.ladder, handling.serve):
@@ -187,10 +184,7 @@ class Laps:
             method="GET",
             judged=_judged(lap, block.rank),
         )
-        inner = Handling(
-            "", asking.host.place, Part(""), Part("way.root"), Part("rule.open"),
-            Part("ladder.clear"), Part("serve.file"), Part(""),
-        )  # fmt: skip
+        inner = Handling.begun("", asking.host.place)
         self.run(asking, inner)
         parts = (inner.way, inner.rule, inner.ladder, inner.serve)
         first_block = min((b.rank for p in parts for b in p.blocks), default=None)

@@ -32,6 +32,7 @@ from ecumen.engines.sites import (
     Phase,
     Proof,
     Rank,
+    not_shown,
 )
 from ecumen.rights import READ, decide
 from ecumen.rights.walk import join
@@ -509,8 +510,8 @@ class Serving:
             self.part.code = "serve.index"
         path = target.walked.path
         self.part.facts["index"] = path.rpartition("/")[2]
-        shown = {rung.asked for rung in self.handling.ladder.picture if hasattr(rung, "asked")}
-        self.handling.ladder.picture += [r for r in target.walked.rungs if r.asked not in shown]
+        picture = self.handling.ladder.picture
+        picture += not_shown(target.walked.rungs, picture)
         self._file(sub, target, entry, path)
 
     def _listing(self, walked: Walked, folder: Entry) -> None:

@@ -53,9 +53,8 @@ class Summaries:
         resolved = (address,) if _is_literal(address) else self.resolve(address) or ()
         if resolved:
             return resolved[0], port
-        own = [a for a in self.survey.addresses if not a.startswith("127.") and ":" not in a]
         wanted = [b.address for b in self.server.listens if b.port == port and b.address != "*"]
-        return next(iter([*wanted, *own]), "127.0.0.1"), port
+        return next(iter(wanted), self.survey.outside_address), port
 
     def _personal_sites(self, host: Host) -> list[SiteSummary]:
         """The accounts that have a folder for a personal site, reached through this host."""

@@ -169,7 +169,10 @@ class Conf:
         return self.realm_line if self.passwords else None
 
     def within(self, title: str, line: Line | None) -> Conf:
-        """A place within this one, before anything is said there."""
+        """A place within this one, before anything is said there.
+
+        By position, which is much faster than a copy: there is one for every server read.
+        """
         return Conf(
             title, line, self.root, self.index, self.listing, self.listing_format,
             self.error_pages, self.access, self.realm_line, self.passwords, self.any_will_do,

@@ -16,6 +16,7 @@ from ecumen.engines.nginx.hostname import read_host
 from ecumen.engines.nginx.run import Run, proof
 from ecumen.engines.nginx.server import Server, Whole, binding, load
 from ecumen.engines.nginx.uri import read_path
+from ecumen.engines.owners import name_owners
 from ecumen.engines.sites import (
     Answer,
     Arrival,
@@ -96,8 +97,7 @@ class NginxEngine:
     def _address(self, bound: Binding) -> str:
         if bound.address != "*" and not bound.address.startswith("unix:"):
             return bound.address
-        own = [a for a in self.survey.addresses if not a.startswith("127.") and ":" not in a]
-        return next(iter(own), "127.0.0.1")
+        return self.survey.outside_address
 
     def claims(self, arrival: Arrival) -> bool:
         """Whether a site here claims the name that is asked for, on this address and port."""
@@ -141,10 +141,8 @@ class NginxEngine:
             return self._nobody()
         server = chosen.server
         site = Part(chosen.ground, dict(chosen.facts) | {"site": server.label})
-        handling = Handling(
-            server.label, server.place, site, Part("way.root", {"address": address.path}),
-            Part("rule.open"), Part("ladder.clear"), Part("serve.file"), Part("record.log"),
-        )  # fmt: skip
+        handling = Handling.begun(server.label, server.place, site, Part("record.log"))
+        handling.way.facts["address"] = address.path
         site.picture = list(chosen.claims)
         site.proofs = list(proof(server.line))
         site.doubts += [*self.whole.doubts, *chosen.doubts]
@@ -161,7 +159,7 @@ class NginxEngine:
             run.state.captured(chosen.hit)
         run.go()
         conf = run.finish()
-        self._who(handling)
+        name_owners(handling, self.survey, self.subject)
         return self._ended(handling, conf)
 
     def _refused(
@@ -234,20 +232,3 @@ class NginxEngine:
         )  # fmt: skip
         handling.site.doubts.append(Doubt("site.nobody", Rank(Phase.ENTRY)))
         return handling
-
-    def _who(self, handling: Handling) -> None:
-        """Adds the words on owner, group and mode to each block that the ladder has."""
-        worker = self.subject.name if self.subject else ""
-        handling.ladder.facts["worker"] = worker
-        blocks = []
-        for block in handling.ladder.blocks:
-            entry = next((p.entry for p in block.proofs if p.entry is not None), None)
-            facts = {"worker": worker, **block.facts}
-            if entry is not None:
-                facts |= {
-                    "owner": self.survey.user_name(entry.uid),
-                    "group": self.survey.group_name(entry.gid),
-                    "mode": f"{entry.mode:04o}",
-                }
-            blocks.append(replace(block, facts=facts))
-        handling.ladder.blocks = blocks

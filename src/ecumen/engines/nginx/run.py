@@ -37,6 +37,7 @@ from ecumen.engines.sites import (
     Proof,
     Rank,
     RuleLine,
+    not_shown,
 )
 from ecumen.engines.upstreams import is_closed
 from ecumen.rights import Problem
@@ -690,10 +691,9 @@ class Run:
     def _climbed(self, seen: Seen) -> None:
         """Shows the steps that were taken, and what is shut on them."""
         self._doubts_of(seen)
-        shown = {getattr(rung, "asked", None) for rung in self.handling.ladder.picture}
-        self.handling.ladder.picture += [
-            rung for rung in seen.rungs if rung.asked not in shown or rung.need == "r"
-        ]
+        picture = self.handling.ladder.picture
+        picture += not_shown((rung for rung in seen.rungs if rung.need != "r"), picture)
+        picture += [rung for rung in seen.rungs if rung.need == "r"]
         for block in seen.shut:
             self._add(block)
 
@@ -866,10 +866,7 @@ class Run:
         run.at, run.done = {}, False
         run.in_error = True
         run.status = {-1: status, 0: None}.get(page.status, page.status)
-        run.handling = Handling(
-            "", self.server.place, Part(""), Part("way.root"), Part("rule.open"),
-            Part("ladder.clear"), Part("serve.file"), Part(""),
-        )  # fmt: skip
+        run.handling = Handling.begun("", self.server.place)
         start = run.to_page(page)
         if start is None and run.handling.way.answer is not None:
             return run.handling.way.answer, run.conf
