@@ -58,6 +58,13 @@ def test_where_links_are_judged_a_file_that_cannot_be_opened_is_not_found() -> N
     assert (judged.status, codes(judged)) == (404, ["ladder.unreadable"])
 
 
+def test_where_links_are_judged_a_folder_that_cannot_be_entered_is_not_found() -> None:
+    tried = "autoindex on; location / { try_files $uri/ =404; }"
+    assert asked(tried, "/half/", "0744 root /srv/a/half/").status == 403
+    judged = asked(f"{tried} disable_symlinks on;", "/half/", "0744 root /srv/a/half/")
+    assert (judged.status, codes(judged)) == (404, ["ladder.shut"])
+
+
 def test_a_sign_in_without_a_file_of_passwords_is_not_asked_for() -> None:
     assert asked("auth_basic x;").status == 200
     assert asked("auth_basic x; auth_basic_user_file /dev/null;").status == 401

@@ -145,6 +145,7 @@ class Builder(Trees):
                 [f"location /{word} {{ return 301 http://other.test$request_uri; }}"], ["error_page 404 /index.html;"], ["merge_slashes off;"], ["absolute_redirect off;"],
                 ["server_name_in_redirect on;"], ["port_in_redirect off;"], ["charset utf-8;"], [f"rewrite ^/{word}/(.*)$ /{other}/$1;"], ["disable_symlinks on;"],
                 [f"location = /{word} {{ return 200 {other}; }}"], ["location ~ /\\. { deny all; }"], ["default_type text/x-mine;"], ["location ~* \\.(css|js|png)$ { expires 7d; }"],
+                ["disable_symlinks on;", "location / { try_files $uri $uri/ =404; }"],
             ]
         )  # fmt: skip
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from ecumen.engines.sites import Block, Doubt, Proof, Rank, Rung
-from ecumen.rights import READ, Problem, Walker, decide
+from ecumen.rights import READ, SEARCH, Problem, Walker, decide
 from ecumen.rights.walk import Walk
 from ecumen.survey import Entry, Kind
 
@@ -55,7 +55,10 @@ class Disk:
             seen.error = ERRORS[walk.problem]
         self._steps(path, walk, links, seen, rank, status)
         if links:
-            # Where links are judged the engine looks at a file by opening it.
+            # Where links are judged the engine looks at a file by opening it, and at what is asked
+            # for with a slash by opening it from within.
+            if path.endswith("/"):
+                self._enter(seen, rank, status)
             self._read(seen, rank)
         return seen
 
@@ -119,6 +122,17 @@ class Disk:
         if not links:
             self._read(seen, rank)
         return seen
+
+    def _enter(self, seen: Seen, rank: Rank, status: int) -> None:
+        """Adds what it asks to go into a folder at the path's end."""
+        entry = seen.entry
+        if entry is None or entry.kind is not Kind.DIR:
+            return
+        decision = decide(entry, self.walker.subject, SEARCH)
+        if not decision.allowed:
+            proofs = (Proof(entry=entry),)
+            seen.shut.append(Block("ladder.shut", rank, status, {"path": entry.path}, proofs))
+            seen.error = seen.error or "EACCES"
 
     def _read(self, seen: Seen, rank: Rank) -> None:
         """Adds what opening for reading asks of the path's end."""
