@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import sys
 from collections.abc import Iterator
@@ -49,6 +50,8 @@ def follow(
         raise click.UsageError("name at least one URL, or --batch FILE")
     follower = Follower(open_survey(survey_file))
     if batch:
+        # The survey stays to the end: nothing of it needs to be looked through for garbage.
+        gc.freeze()
         with click.open_file(batch, encoding="utf-8") as stream:
             for line in _answers(follower, stream, brief):
                 sys.stdout.write(line)

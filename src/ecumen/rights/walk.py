@@ -15,6 +15,7 @@ from ecumen.rights.decide import SEARCH, Decision, Subject, decide
 from ecumen.survey import Entry, Kind, Survey
 
 MOST_LINKS = 40  # path_resolution(7); the 41st is ELOOP
+MOST_KEPT = 20_000  # folders to which the way is remembered
 LONGEST_NAME = 255  # NAME_MAX, bytes
 LONGEST_PATH = 4095  # PATH_MAX less the final NUL, bytes
 
@@ -77,6 +78,7 @@ class Walker:
         self.subject = subject
         self.protects_links = survey.kernel.get("fs.protected_symlinks") == "1"
         self._decided: dict[str, Step] = {}
+        self._reached: dict[str, Walk] = {}
 
     def search(self, folder: Entry) -> Step:
         """The step of looking something up in this folder."""
@@ -99,13 +101,31 @@ class Walker:
 
     def walk(self, path: str, follow_last: bool = True) -> Walk:
         """Walks an absolute path from the root."""
-        root = self.files.get("/")
-        walk = Walk("/", root, problem=None if root else Problem.UNSEEN)
         if name_length(path) > LONGEST_PATH:
-            walk.problem = Problem.TOO_LONG
+            return Walk("/", self.files.get("/"), problem=Problem.TOO_LONG)
+        folder, slash, last = path.rpartition("/")
+        if not slash or not last:
+            walk = self._from_root()
+            if walk.problem is None:
+                self._go(walk, path, follow_last)
+            return walk
+        # Neighbours are asked for one after the other: the way to their folder is walked once.
+        known = self._reached.get(folder)
+        if known is None:
+            known = self._from_root()
+            if known.problem is None:
+                self._go(known, folder, True, within=True)
+            if len(self._reached) >= MOST_KEPT:
+                self._reached.clear()
+            self._reached[folder] = known
+        walk = Walk(known.physical, known.entry, known.steps.copy(), known.problem, known.links)
         if walk.problem is None:
-            self._go(walk, path, follow_last)
+            self._component(walk, last, follow_last, True)
         return walk
+
+    def _from_root(self) -> Walk:
+        root = self.files.get("/")
+        return Walk("/", root, problem=None if root else Problem.UNSEEN)
 
     def follow(self, link: Entry) -> Walk:
         """Where a link leads, walked from the folder that holds it."""
@@ -117,11 +137,12 @@ class Walker:
         self._through(walk, link, True)
         return walk
 
-    def _go(self, walk: Walk, text: str, follow_last: bool) -> None:
+    def _go(self, walk: Walk, text: str, follow_last: bool, *, within: bool = False) -> None:
+        """within: more names follow, so that none of these is the last."""
         parts = [part for part in text.split("/") if part]
         wants_folder = text.endswith("/")
         for at, part in enumerate(parts):
-            last = at == len(parts) - 1
+            last = at == len(parts) - 1 and not within
             self._component(walk, part, follow_last or not last or wants_folder, last)
             if walk.problem is not None:
                 return

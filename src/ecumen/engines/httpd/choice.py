@@ -17,6 +17,7 @@ from ecumen.engines.sites import Claim, Doubt, Phase, Proof, Rank
 
 # Reverse names of addresses, for blocks that have no name of their own.
 ReverseNames = Callable[[str], tuple[str, ...]]
+MOST_KEPT = 20_000
 Resolve = Callable[[str], tuple[str, ...] | None]
 
 
@@ -81,6 +82,7 @@ class Chooser:
         self.specific: dict[tuple[str, int | None], _Chain] = {}
         self.wildcard: list[tuple[int | None, _Chain]] = []
         self.unresolved: list[Doubt] = []
+        self._chosen: dict[tuple[str, int, HostHeader, bool], Chosen] = {}
         for host in server.hosts:
             implied = self.implied(host)
             for binding in host.bindings:
@@ -134,6 +136,15 @@ class Chooser:
 
     def choose(self, address: str, port: int, header: HostHeader, has_host: bool) -> Chosen:
         """Who answers a request that came to this address and port with this Host header."""
+        key = (address, port, header, has_host)
+        known = self._chosen.get(key)
+        if known is None:
+            if len(self._chosen) >= MOST_KEPT:
+                self._chosen.clear()
+            known = self._chosen[key] = self._choose(address, port, header, has_host)
+        return known
+
+    def _choose(self, address: str, port: int, header: HostHeader, has_host: bool) -> Chosen:
         chain = self.chain(address, port)
         doubts = tuple(self.unresolved)
         if chain is None:

@@ -263,7 +263,7 @@ class Draft:
 
     def override(self, directive: Directive, given: list[str]) -> None:
         classes: set[str] = set()
-        options: Opt | None = None
+        options: int | None = None
         nonfatal: set[str] = set()
         for word in given:
             key, _, value = word.lower().partition("=")
@@ -339,7 +339,7 @@ class Draft:
 _CLASSES = ("authconfig", "fileinfo", "indexes", "limit", "options")
 
 
-def _options_of(text: str) -> Opt:
+def _options_of(text: str) -> int:
     bits = Opt.NONE
     for word in re.split(r",", text):
         bits |= _OPTION_WORDS.get(word.lower(), Opt.NONE)

@@ -127,8 +127,10 @@ class HttpdEngine:
 
     def _misdirected(self, arrival: Arrival, host: Host) -> Block | None:
         """A block that the greeting did not choose answers only under the same certificate."""
+        if not arrival.sealed:
+            return None
         shown = self._greeted(arrival)
-        if shown is host or not arrival.sealed:
+        if shown is host:
             return None
         mine = [line.text for line in host.certificates]
         alike = (host.sealed is None) == (shown.sealed is None)

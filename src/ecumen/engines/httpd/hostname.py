@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from functools import lru_cache
 
 _LETTERS = re.compile(r"[A-Za-z0-9._-]+\Z")
 
@@ -21,6 +22,7 @@ class HostHeader:
     as_sent: str
 
 
+@lru_cache(maxsize=4096)
 def read_host(header: str | None) -> HostHeader:
     """header: the value as sent; None where the header is missing."""
     if header is None:

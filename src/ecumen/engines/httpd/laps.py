@@ -249,11 +249,11 @@ def _merge(handling: Handling, lap: Handling, number: int, *, first: bool) -> No
         whole: Part = handling.way if name == "way" else part
         earlier: Part = getattr(handling, name) if name != "way" else handling.way
         blocks = [
-            replace(b, rank=b.rank.on_lap(number))
+            replace(b, rank=b.rank.on_lap(number)) if number else b
             for b in part.blocks
             if first or (b.code, b.facts.get("path"), b.proofs) not in known
         ]
-        doubts = [replace(d, rank=d.rank.on_lap(number)) for d in part.doubts]
+        doubts = [replace(d, rank=d.rank.on_lap(number)) if number else d for d in part.doubts]
         whole.blocks = earlier.blocks + blocks
         whole.doubts = earlier.doubts + doubts
         if part.answer is not None:

@@ -36,10 +36,10 @@ class Section:
     directive: Directive
     settings: Settings
     depth: int = 0
+    wild: bool = field(init=False)
 
-    @property
-    def wild(self) -> bool:
-        return any(c in self.pattern for c in "*?[")
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "wild", any(c in self.pattern for c in "*?["))
 
     def fits_folder(self, path: str) -> bool | None:
         """path: without a slash at its end. None: the pattern is not evaluated."""

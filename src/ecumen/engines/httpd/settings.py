@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
-from enum import IntFlag
+from operator import attrgetter
 
 from ecumen.engines.httpd.access import Access
 from ecumen.engines.httpd.compat import Compat
@@ -18,8 +18,8 @@ from ecumen.engines.patterns import compiled, shell_pattern
 from ecumen.engines.tree import Directive, Place
 
 
-class Opt(IntFlag):
-    """What `Options` names."""
+class Opt:
+    """What `Options` names, as bits of a plain number: they are asked for at every step of a walk."""
 
     NONE = 0
     INDEXES = 1
@@ -35,10 +35,10 @@ class Opt(IntFlag):
 class Options:
     """bits are the whole set where `given`; added and removed are upon what is inherited."""
 
-    bits: Opt = Opt.NONE
+    bits: int = Opt.NONE
     given: bool = False
-    added: Opt = Opt.NONE
-    removed: Opt = Opt.NONE
+    added: int = Opt.NONE
+    removed: int = Opt.NONE
     place: Place | None = None
     text: str = ""
 
@@ -91,7 +91,7 @@ class Override:
     """
 
     classes: frozenset[str]
-    options: Opt | None = None
+    options: int | None = None
     nonfatal: frozenset[str] = frozenset()
     place: Place | None = None
     text: str = ""
@@ -157,12 +157,8 @@ class Settings:
         """These settings upon `base`, as a later section upon an earlier one."""
         if base is EMPTY:
             return self
-        merged = {
-            f.name: getattr(self, f.name)
-            if getattr(self, f.name) is not None
-            else getattr(base, f.name)
-            for f in fields(self)
-        }
+        both = zip(_NAMES, _values(self), _values(base), strict=True)
+        merged = {name: theirs if mine is None else mine for name, mine, theirs in both}
         merged["files"] = base.files + self.files
         merged["unread"] = base.unread + self.unread
         merged["expires_types"] = {**base.expires_types, **self.expires_types}
@@ -178,6 +174,8 @@ class Settings:
         return Settings(**merged)
 
 
+_NAMES = tuple(f.name for f in fields(Settings))
+_values = attrgetter(*_NAMES)
 EMPTY = Settings()
 
 

@@ -36,7 +36,7 @@ def merged(*sections: tuple[str, ...]):  # type: ignore[no-untyped-def]
         (["Options All", "Options -ExecCGI -Includes -Indexes"], Opt.FOLLOW),
     ],
 )
-def test_options_replace_or_add(sections: list[str], expected: Opt) -> None:
+def test_options_replace_or_add(sections: list[str], expected: int) -> None:
     base = Options(Opt.NONE, True)
     result = base
     for line in sections:

@@ -13,8 +13,8 @@ from ecumen.engines.httpd.compat import Compat
 from ecumen.engines.httpd.overrides import OverrideReader
 from ecumen.engines.httpd.server import Host, Section
 from ecumen.engines.httpd.settings import Settings
-from ecumen.engines.httpd.walk import FolderWalk, Walked, unread
-from ecumen.engines.sites import Block, Doubt, Phase, Proof, Rank, RuleLine, Rung, proof_of
+from ecumen.engines.httpd.walk import FolderWalk, Known, Walked, unread
+from ecumen.engines.sites import Block, Doubt, Phase, Proof, Rank, RuleLine, proof_of
 from ecumen.rights import Walker
 
 # A section that binds: its title, its settings, and where it stands (None: the server's own).
@@ -39,7 +39,7 @@ class Targets:
         self.walker = walker
         self.overrides = overrides
         self._walks: dict[int, FolderWalk] = {}
-        self._rungs: dict[str, Rung] = {}
+        self._known = Known()
 
     def located(self, host: Host, path: str) -> tuple[Settings, list[Doubt]]:
         """The settings that hold for an address before it is known where it leads."""
@@ -52,7 +52,7 @@ class Targets:
     def _walk(self, host: Host) -> FolderWalk:
         walk = self._walks.get(id(host))
         if walk is None:
-            walk = FolderWalk(host, self.walker, self.overrides, self._rungs)
+            walk = FolderWalk(host, self.walker, self.overrides, self._known)
             self._walks[id(host)] = walk
         return walk
 

@@ -6,10 +6,13 @@ where these are silent.
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 USUAL_LINE_LIMIT = 8190  # bytes of a request line that are let through
 _UNRESERVED = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
+# What stays as it is, whatever the settings.
+_PLAIN = re.compile(r"/(?:[A-Za-z0-9_~-][A-Za-z0-9._~-]*/)*(?:[A-Za-z0-9_~-][A-Za-z0-9._~-]*)?")
 _HEX = frozenset(b"0123456789abcdefABCDEF")
 _KEPT_IN_LOCATION = frozenset(
     b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789$-_.+!*'(),:;@&=/~"
@@ -30,6 +33,8 @@ def read_path(raw: str, slashes: str = "off") -> Address:
 
     slashes: what becomes of escaped ones: `off` for refused, `on` for decoded, or `nodecode`.
     """
+    if _PLAIN.fullmatch(raw):
+        return Address(raw)
     data = raw.encode("utf-8", "surrogateescape")
     normal = _normalise(data)
     if normal is None:

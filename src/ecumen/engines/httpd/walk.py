@@ -40,6 +40,21 @@ class Walked:
     unseen: bool = False
     slash: bool = False
 
+    def copied(self) -> Walked:
+        """A copy that may go on by itself."""
+        return Walked(
+            self.path, self.settings, self.sections.copy(), self.rungs.copy(),
+            self.blocks.copy(), self.doubts.copy(), self.entry,
+        )  # fmt: skip
+
+
+@dataclass(slots=True)
+class Known:
+    """What is worked out once for all walks on a server: steps, and how far walks have come."""
+
+    rungs: dict[str, Rung] = field(default_factory=dict)
+    reached: dict[tuple[int, str], Walked] = field(default_factory=dict)
+
 
 class FolderWalk:
     """Walks for one site and one worker."""
@@ -49,7 +64,7 @@ class FolderWalk:
         host: Host,
         walker: Walker,
         overrides: OverrideReader,
-        rungs: dict[str, Rung] | None = None,
+        known: Known,
     ) -> None:
         self.host = host
         self.walker = walker
@@ -57,7 +72,7 @@ class FolderWalk:
         self.by_depth: dict[int, list[Section]] = {}
         for section in host.folders:
             self.by_depth.setdefault(section.depth, []).append(section)
-        self._rungs: dict[str, Rung] = {} if rungs is None else rungs
+        self._known = known
         # Rules of rewriting that stand for the host as a whole are merged last.
         self.bare = replace(host.settings, rewriting=None)
         # Merging is pure, and the same few sections meet at every request.
@@ -81,21 +96,20 @@ class FolderWalk:
         beside: the folder for which the server asks itself. For a file in there it takes what it
         knows of the folder, and does not try patterns on the file.
         """
-        walked = Walked("/", self.bare, [("server", self.host.settings, None)])
-        root = self.walker.files.get("/")
-        if root is None:
+        names = [name for name in filename.split("/") if name]
+        done, walked = self._begun(names)
+        if walked.entry is None:
             self._unseen(walked, "/", 0)
             return walked
-        walked.entry = root
-        names = [name for name in filename.split("/") if name]
-        self._enter(walked, root, 0)
-        for depth, name in enumerate(names, 1):
+        for depth, name in enumerate(names[done:], done + 1):
             last = asked and depth == len(names) and not filename.endswith("/")
             if not self._component(walked, name, depth, last):
                 walked.rest = "".join(f"/{left}" for left in names[depth:])
                 if filename.endswith("/"):
                     walked.rest += "/"
                 break
+            if depth >= len(names) - 1:
+                self._keep("/".join(names[:depth]), walked)
         # A folder keeps the slash that it is asked with; a file or what is not there loses it.
         walked.slash = filename.endswith("/") and walked.entry is not None and not walked.rest
         full = join(walked.path, "") if walked.slash else walked.path
@@ -105,6 +119,24 @@ class FolderWalk:
         self._files(walked, full.rpartition("/")[2])
         walked.settings = self._with_host_rules(walked.settings)
         return walked
+
+    def _begun(self, names: Sequence[str]) -> tuple[int, Walked]:
+        """The walk as far as another has come on the same path, and how many names that is."""
+        for done in range(len(names), 0, -1):
+            known = self._known.reached.get((id(self.host), "/".join(names[:done])))
+            if known is not None:
+                return done, known.copied()
+        walked = Walked("/", self.bare, [("server", self.host.settings, None)])
+        walked.entry = self.walker.files.get("/")
+        if walked.entry is not None:
+            self._enter(walked, walked.entry, 0)
+        return 0, walked
+
+    def _keep(self, path: str, walked: Walked) -> None:
+        """Remembers a folder that was reached: how it was asked for makes no difference so far."""
+        if len(self._known.reached) >= MOST_KEPT:
+            self._known.reached.clear()
+        self._known.reached[id(self.host), path] = walked.copied()
 
     def _with_host_rules(self, settings: Settings) -> Settings:
         own = self.host.settings.rewriting
@@ -241,15 +273,16 @@ class FolderWalk:
 
     def _rung(self, asked: str, step: Step) -> Rung:
         """The step of searching a folder, as it is shown."""
-        known = self._rungs.get(asked)
+        rungs = self._known.rungs
+        known = rungs.get(asked)
         if known is not None and known.entry is step.entry:
             return known
         decision = step.decision
         assert decision is not None
         rung = Rung(asked, step.entry, "x", decision.allowed, decision.by, decision.line)
-        if len(self._rungs) >= MOST_KEPT:
-            self._rungs.clear()
-        self._rungs[asked] = rung
+        if len(rungs) >= MOST_KEPT:
+            rungs.clear()
+        rungs[asked] = rung
         return rung
 
     def _shut(self, walked: Walked, step: Step, rank: Rank) -> None:

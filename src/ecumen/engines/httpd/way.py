@@ -6,7 +6,7 @@ mod_userdir; measured.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import TypeVar
 
@@ -71,13 +71,13 @@ class Ways:
 
     def _mapped(self, asking: Asking, settings: Settings, way: Way) -> None:
         host = asking.host
-        steps: tuple[Callable[[], bool], ...] = (
-            lambda: self._upstream(host, way),
-            lambda: self._redirected(asking, settings, way),
-            lambda: self._aliased(host, way),
-            lambda: self._personal(host, way),
+        found = (
+            self._upstream(host, way)
+            or self._redirected(asking, settings, way)
+            or self._aliased(host, way)
+            or self._personal(host, way)
         )
-        if not any(step() for step in steps):
+        if not found:
             self._in_root(host, way.path, way)
 
     def _in_root(self, host: Host, path: str, way: Way) -> None:

@@ -40,6 +40,9 @@ class _Door:
     tail: dict[str, Server] = field(default_factory=dict)
     claims: list[Claim] = field(default_factory=list)
     position: dict[int, int] = field(default_factory=dict)
+    # Of the first servers, which are shown: the names that they claim, and the wildcards.
+    shown: dict[str, list[int]] = field(default_factory=dict)
+    wild: list[tuple[int, str]] = field(default_factory=list)
 
     def add(self, server: Server, listen: Listen) -> None:
         self.sealed = self.sealed or listen.sealed
@@ -52,6 +55,8 @@ class _Door:
         self.claims.append(Claim(server.label, server.place, where, names, "other-name"))
         if listen.default and self.default is None:
             self.default = server
+        if len(self.servers) <= SHOWN_CLAIMS:
+            self._show(len(self.servers) - 1, server)
         for name in server.names:
             if name.startswith("*."):
                 self.head.setdefault(name[1:], server)
@@ -62,6 +67,12 @@ class _Door:
                 self.tail.setdefault(name[:-1], server)
             else:
                 self.exact.setdefault(name, server)
+
+    def _show(self, position: int, server: Server) -> None:
+        for name in server.names:
+            self.shown.setdefault(name, []).append(position)
+            if "*" in name or name.startswith("."):
+                self.wild.append((position, name))
 
     @property
     def standing(self) -> Server:
@@ -167,10 +178,9 @@ class Chooser:
         claims = door.claims[:SHOWN_CLAIMS]
         outcome, hit = ("won", matched) if matched is not None else ("first", None)
         won = replace(door.claims[at], outcome=outcome, matched=hit)
-        for position, (server, _) in enumerate(door.servers[:SHOWN_CLAIMS]):
-            if server is winner or not host:
-                continue
-            if host in server.names or any(_wild(name, host) for name in server.names):
+        if host:
+            rivals = {number for number, name in door.wild if _wild(name, host)}
+            for position in rivals.union(door.shown.get(host, ())) - {at}:
                 claims[position] = replace(claims[position], outcome="weaker", matched=host)
         if at < len(claims):
             claims[at] = won

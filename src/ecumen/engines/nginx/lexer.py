@@ -7,6 +7,7 @@ Most lines of a configuration are like others and hold one plain statement: thes
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import lru_cache
 from typing import NamedTuple
 
 from ecumen.engines.tree import Place
@@ -35,7 +36,12 @@ class Line(NamedTuple):
     def quoted(self) -> str:
         """The statement as one line, for evidence."""
         end = ";" if self.children is None else " {"
-        return " ".join((self.name, *map(_shown, self.args))) + end
+        return _joined(self.name, self.args) + end
+
+
+@lru_cache(maxsize=20_000)
+def _joined(name: str, args: tuple[str, ...]) -> str:
+    return " ".join((name, *map(_shown, args)))
 
 
 def _shown(word: str) -> str:

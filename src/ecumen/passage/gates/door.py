@@ -116,7 +116,7 @@ def _covers(bound: str, address: str) -> bool:
 def _arrival(now: Situation, address: str) -> Arrival:
     request = now.request
     client = request.source
-    if client is None and ipaddress.ip_address(address).is_loopback:
+    if client is None and _loopback(address):
         # Only the server itself can reach its loopback address.
         client = "::1" if ":" in address else "127.0.0.1"
     return Arrival(
@@ -138,11 +138,21 @@ def _greeting(request: Request) -> str | None:
     """The name in the TLS greeting: none for an address that is a number (RFC 6066, section 3)."""
     if request.server_name is not None:
         return request.server_name or None
+    return None if _is_number(request.name) else request.name
+
+
+@lru_cache(maxsize=4096)
+def _loopback(address: str) -> bool:
+    return ipaddress.ip_address(address).is_loopback
+
+
+@lru_cache(maxsize=4096)
+def _is_number(name: str) -> bool:
     try:
-        ipaddress.ip_address(request.name.strip("[]"))
+        ipaddress.ip_address(name.strip("[]"))
     except ValueError:
-        return request.name
-    return None
+        return False
+    return True
 
 
 GATE = Gate(
