@@ -19,7 +19,7 @@ from ecumen.engines.tree import Directive, Place
 
 
 class Opt:
-    """What `Options` names, as bits of a plain number: they are asked for at every step of a walk."""
+    """What `Options` names: bits of a plain number, as every step of a walk asks for them."""
 
     NONE = 0
     INDEXES = 1
