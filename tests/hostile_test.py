@@ -122,5 +122,5 @@ def test_any_bytes_are_a_configuration_or_a_mistake_with_its_place(kind: str, te
     )
     everything_is_answered(survey)
     for engine in Follower(survey).engines:
-        assert all(mistake.place.file == "/etc/c" for mistake in engine.mistakes)
-        assert all(mistake.place.line > 0 and mistake.message for mistake in engine.mistakes)
+        assert all(mistake.place.file == "/etc/c" for mistake in engine.breaks)
+        assert all(mistake.place.line > 0 and mistake.message for mistake in engine.breaks)

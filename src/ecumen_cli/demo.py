@@ -19,6 +19,8 @@ def demo(port: int) -> None:
     from ecumen_web import server
 
     server.prepare()
+    from django.conf import settings
+
     from ecumen.survey import write_survey
     from ecumen_demo import StandIn, demo_survey
     from ecumen_web.store.loading import keep_file, load_kept
@@ -29,7 +31,8 @@ def demo(port: int) -> None:
     stream.seek(0)
     load_kept(keep_file(stream), lambda *step: None)
     password = server.ensure_account("demo")
-    with StandIn(survey, port + 1) as stand_in:
+    with StandIn(demo_survey(as_loaded=True), port + 1) as stand_in:
+        settings.STAND_IN = ("127.0.0.1", port + 1)
         click.echo(f"Ecumen is at http://127.0.0.1:{port}/")
         click.echo(f"Demo account: demo, password: {password}")
         click.echo(f"The stand-in server answers at {stand_in.address} (name the site as Host)")

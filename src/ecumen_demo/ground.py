@@ -62,9 +62,14 @@ class Ground:
         owner: tuple[int, int] | None = None,
         acl: str | None = None,
         changed: int | None = None,
+        written: bool = False,
     ) -> None:
-        """Changes what stands there. changed: seconds since 1970, UTC, of the inode change."""
+        """Changes what stands there. changed: seconds since 1970, UTC, of the inode change.
+
+        written: its contents were changed at that time too.
+        """
         entry = self.entries[path]
+        ctime = entry.ctime if changed is None else changed * 1_000_000_000
         given: Acl | None = parse_acl(acl) if acl else entry.acl
         self.entries[path] = replace(
             entry,
@@ -72,7 +77,8 @@ class Ground:
             uid=owner[0] if owner else entry.uid,
             gid=owner[1] if owner else entry.gid,
             acl=given,
-            ctime=entry.ctime if changed is None else changed * 1_000_000_000,
+            mtime=ctime if written else entry.mtime,
+            ctime=ctime,
         )
 
     def remove(self, path: str) -> None:

@@ -14,6 +14,7 @@ from ecumen_demo import texts
 from ecumen_demo.ground import Ground, site_files
 
 SEED = 2031
+DEMO = "ecumen demo"  # by what such a survey was taken
 TAKEN_AT = 1_934_010_720  # 2031-04-15 09:12 UTC
 # The afternoon when homes were tightened: 2031-04-09 14:02 UTC.
 CLOSED_AT = 1_933_509_720
@@ -37,6 +38,8 @@ PEOPLE = """
     zeno alma bror cleo dag elin folke gry hans isolde jette knut lova malte noor
 """.split()
 WITH_PERSONAL_SITE = 40
+CHANGED_SINCE = ("reed-cutters",)  # their configuration is newer than the last reload
+LOADED_AT = TAKEN_AT - 9 * 86400
 DARK_HOMES = 11
 
 
@@ -68,7 +71,8 @@ class Plot:
 
 
 class _Town:
-    def __init__(self) -> None:
+    def __init__(self, as_loaded: bool) -> None:
+        self.as_loaded = as_loaded
         self.rng = random.Random(SEED)
         self.ground = Ground(self.rng, TAKEN_AT)
         self.texts: dict[str, bytes] = {}
@@ -149,7 +153,11 @@ class _Town:
                 self._enabled("mods", f"{module}.conf", texts.MODULE_SETTINGS[module])
         self.ground.folder(f"{CONFIG}/conf-enabled")
         for plot in self.plots:
-            self._enabled("sites", f"{plot.number:03d}-{plot.name}.conf", plot.text())
+            name = f"{plot.number:03d}-{plot.name}.conf"
+            self._enabled("sites", name, plot.text())
+            if plot.name in CHANGED_SINCE:
+                written = f"{CONFIG}/sites-available/{name}"
+                self.ground.change(written, changed=TAKEN_AT - 20 * 3600, written=True)
 
     def _second_engine(self) -> None:
         """A few sites that are served by nginx, on a port of its own."""
@@ -186,7 +194,7 @@ class _Town:
         return Survey(
             host="quay",
             taken_at=TAKEN_AT,
-            taken_by="ecumen demo",
+            taken_by=DEMO,
             engines=(
                 EngineRecord(
                     "httpd",
@@ -196,7 +204,7 @@ class _Town:
                     texts.BUILT_IN,
                     environment=texts.ENVIRONMENT,
                     running=True,
-                    loaded_at=TAKEN_AT - 9 * 86400,
+                    loaded_at=LOADED_AT,
                 ),
                 EngineRecord(
                     "nginx",
@@ -204,7 +212,7 @@ class _Town:
                     "1.22.1",
                     "/usr/share/nginx",
                     running=True,
-                    loaded_at=TAKEN_AT - 9 * 86400,
+                    loaded_at=LOADED_AT,
                 ),
             ),
             files=self.ground.table(),
@@ -243,6 +251,13 @@ def _moved_to_a_dead_port(town: _Town) -> None:
 def _still_closed(town: _Town) -> None:
     plot = town.plot("night-school")
     plot.lines += [f"<Directory {plot.root}>", "    Require local", "</Directory>"]
+
+
+def _opened_but_not_read(town: _Town) -> None:
+    """Opened again yesterday; the engine still holds what was there before."""
+    plot = town.plot("reed-cutters")
+    rule = "Require local" if town.as_loaded else "Require all granted"
+    plot.lines += [f"<Directory {plot.root}>", f"    {rule}", "</Directory>"]
 
 
 def _only_the_town(town: _Town) -> None:
@@ -376,8 +391,9 @@ def _open_listing(town: _Town) -> None:
 
 
 _STORIES: tuple[Callable[[_Town], None], ...] = (
-    _typo_in_an_alias, _two_choirs, _moved_to_a_dead_port, _still_closed, _only_the_town, _no_rule,
-    _root_gone, _no_index, _doubled_ending, _empty_index, _private_index, _closed_folders,
+    _typo_in_an_alias, _two_choirs, _moved_to_a_dead_port, _still_closed, _opened_but_not_read,
+    _only_the_town, _no_rule, _root_gone, _no_index, _doubled_ending, _empty_index,
+    _private_index, _closed_folders,
     _cut_by_the_mask, _foreign_link, _dead_link, _override_file, _own_address, _open_listing,
     _front_controller, _no_links, _closed_for_the_winter, _group_without_the_worker,
     _folder_as_index,
@@ -417,6 +433,9 @@ _MEMBER_STORIES: tuple[Callable[[_Town], None], ...] = (
 )  # fmt: skip
 
 
-def demo_survey() -> Survey:
-    """The survey of the demo server, the same every time."""
-    return _Town().build()
+def demo_survey(*, as_loaded: bool = False) -> Survey:
+    """The survey of the demo server, the same every time.
+
+    as_loaded: with the configuration that the engines last read, and not the one on the disk.
+    """
+    return _Town(as_loaded).build()

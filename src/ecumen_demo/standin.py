@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from types import TracebackType
@@ -38,12 +39,20 @@ class StandIn:
         self.server.shutdown()
         self.server.server_close()
 
-    def ask(self, method: str, path: str, host: str | None) -> Passage:
-        """The passage of a request from outside, as if it had come to port 80 of the server."""
-        request = read_request(
-            f"http://{self.target}{path}", method=method, to=self.target, host=host or ""
-        )
+    def ask(self, method: str, path: str, host: str | None, source: str | None = None) -> Passage:
+        """The passage of a request from outside. path: with a whole address in its place the
+        request comes to that one's port, else to port 80 (RFC 9112, section 3.2.2).
+        """
+        url = path if _is_whole(path) else f"http://{self.target}{path}"
+        request = read_request(url, method=method, to=self.target, host=host or "", source=source)
         return self.follower.follow(request)
+
+
+_FOR = re.compile(r'for="?\[?([0-9A-Fa-f.:]+)')
+
+
+def _is_whole(path: str) -> bool:
+    return path.lower().startswith(("http://", "https://"))
 
 
 class _Handler(BaseHTTPRequestHandler):
@@ -54,24 +63,36 @@ class _Handler(BaseHTTPRequestHandler):
 
     def _answer(self) -> None:
         try:
-            passage = self.stand_in.ask(self.command, self.path, self.headers.get("Host"))
+            source = _FOR.match(self.headers.get("Forwarded") or "")
+            host = self.headers.get("Host")
+            visitor = source[1] if source and _is_whole(self.path) else None
+            passage = self.stand_in.ask(self.command, self.path, host, visitor)
         except RequestError as error:
             self.send_error(400, str(error))
+            return
+        if passage.status is None and _is_whole(self.path):
+            # As the server would: no answer at all.
+            self.close_connection = True
             return
         status = passage.status if passage.status is not None else 502
         body = f"{status} {passage.summary}\n".encode("utf-8", "backslashreplace")
         self.send_response(status)
         if passage.location:
             self.send_header("Location", passage.location)
-        # The words are ours; what the real server would send is said in a header of its own.
-        self.send_header("Content-Type", "text/plain; charset=utf-8")
-        self.send_header("X-Predicted-Type", passage.content_type or "")
+        # The words are ours. A browser is told so, and what the real server would send stands in a
+        # header of its own; who asks with a whole address gets the real one.
+        if _is_whole(self.path):
+            if passage.content_type:
+                self.send_header("Content-Type", passage.content_type)
+        else:
+            self.send_header("Content-Type", "text/plain; charset=utf-8")
+            self.send_header("X-Predicted-Type", passage.content_type or "")
         self.send_header("Content-Length", str(len(body)))
         self.end_headers()
         if self.command != "HEAD":
             self.wfile.write(body)
 
-    do_GET = do_HEAD = do_POST = _answer  # noqa: N815 - named by the standard library
+    do_GET = do_HEAD = do_POST = do_OPTIONS = _answer  # noqa: N815 - named by the standard library
 
     def log_message(self, format: str, *args: object) -> None:
         return

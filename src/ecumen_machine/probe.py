@@ -9,7 +9,7 @@ import socket
 import time
 from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor, wait
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import psutil
 
@@ -61,7 +61,7 @@ def take_survey(
     progress("reading the configuration", 0)
     collector = Collector(lambda count: progress("reading file metadata", count))
     source = LiveSource(collector)
-    records = [_declared(spec) for spec in specs] if specs else _installed()
+    records = [_checked(r) for r in ([_declared(s) for s in specs] if specs else _installed())]
     if not records:
         raise ProbeError("no web server is installed here: name one with --engine KIND:CONFIG")
     accounts, groups = _accounts(), _groups()
@@ -149,6 +149,12 @@ def _installed() -> list[EngineRecord]:
             )
         )
     return records
+
+
+def _checked(record: EngineRecord) -> EngineRecord:
+    """With what the engine itself says of its configuration."""
+    said = programs.check(record.kind, record.config, record.environment, record.defines)
+    return replace(record, check=said)
 
 
 # --- which folders ---

@@ -12,9 +12,13 @@ from itertools import pairwise
 
 import psutil
 
+from ecumen.survey import ConfigCheck
+
 _HTTPD = ("apache2", "httpd")
 _PLACES = "/usr/sbin:/usr/local/sbin:/usr/bin:/usr/local/bin:/sbin:/bin"
 PATIENCE = 20  # seconds
+LONGEST_CHECK = 120  # seconds; names of upstreams may have to be looked up
+MOST_SAID = 20_000  # characters of what a check says
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,6 +80,34 @@ def nginx_build() -> Build | None:
     prefix = re.search(r"--prefix=(\S+)", said)
     root = prefix[1] if prefix else os.path.dirname(path)
     return Build(program, version[1] if version else "", root, path, ())
+
+
+def check(
+    kind: str, config: str, environment: Mapping[str, str] | None, defines: tuple[str, ...]
+) -> ConfigCheck | None:
+    """What the engine's own check says of a configuration; None where it cannot be asked.
+
+    Only root is told the truth: others may not read the keys or open the logs that it tries.
+    """
+    if os.geteuid() != 0:
+        return None
+    build = httpd_build() if kind == "httpd" else nginx_build()
+    if build is None:
+        return None
+    file = "-f" if kind == "httpd" else "-c"
+    options = [option for name in defines for option in ("-D", name)]
+    try:
+        done = subprocess.run(
+            [build.program, "-t", file, config, *options],
+            capture_output=True,
+            timeout=LONGEST_CHECK,
+            check=False,
+            env={"PATH": _PLACES, **(environment or {})},
+        )
+    except (OSError, subprocess.TimeoutExpired):
+        return None
+    said = (done.stderr + done.stdout).decode("utf-8", "replace")
+    return ConfigCheck(done.returncode == 0, said[:MOST_SAID])
 
 
 def environment_file(config: str) -> Mapping[str, str] | None:

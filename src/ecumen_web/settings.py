@@ -113,6 +113,8 @@ SPECTACULAR_SETTINGS = {
     "SERVE_INCLUDE_SCHEMA": False,
     "ENUM_NAME_OVERRIDES": {"VerdictEnum": "ecumen.passage.verdict.Verdict"},
 }
+# Where the demo's stand-in answers: (address, port), while it is running.
+STAND_IN: tuple[str, int] | None = None
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,

@@ -222,3 +222,41 @@ def test_the_second_start_is_quick(application: Application, tmp_path: Path) -> 
         assert second.started_in < 15
         with urlopen(f"{second.address}/api/session") as answer:
             assert json.load(answer)["signed_in"] is False
+
+
+def test_the_server_is_asked_and_what_it_has_not_read_yet_shows(
+    page: Page, application: Application
+) -> None:
+    page.goto(f"{application.address}/follow?url=http://boat-builders.example/")
+    page.get_by_role("button", name="Ask the server").click()
+    answer = page.get_by_role("region", name="Ask the server")
+    expect(answer).to_contain_text("As predicted.")
+    expect(answer.get_by_role("row", name="status")).to_contain_text("403")
+    # Opened on the disk, but the engine holds what it read before.
+    page.goto(f"{application.address}/follow?url=http://reed-cutters.example/")
+    expect(outcome(page)).to_contain_text("200")
+    answer.get_by_role("button", name="Ask the server").click()
+    expect(answer).to_contain_text("answers otherwise than predicted")
+    row = answer.get_by_role("row", name="status")
+    expect(row).to_contain_text("200")
+    expect(row).to_contain_text("403, which is not as predicted")
+
+
+def test_two_vantages_are_compared_and_part_at_a_gate(page: Page, application: Application) -> None:
+    page.goto(f"{application.address}/follow?url=http://night-school.example/")
+    page.get_by_role("button", name="compare").click()
+    form = page.get_by_role("form", name="Compare")
+    expect(form.get_by_label("beside")).to_have_value("http://night-school.example/")
+    form.get_by_role("radio", name="the server itself").click()
+    form.get_by_role("button", name="Compare").click()
+    table = page.get_by_role("table", name="Compared")
+    expect(table.get_by_role("row", name=re.compile("here they part"))).to_contain_text(
+        "Only the server itself may see this"
+    )
+    expect(table.get_by_role("columnheader").nth(0)).to_contain_text("403")
+    expect(table.get_by_role("columnheader").nth(1)).to_contain_text("200")
+    # What was compared has an address of its own.
+    page.goto(page.url)
+    expect(table).to_contain_text("here they part")
+    page.get_by_role("button", name="Leave").click()
+    expect(outcome(page)).to_contain_text("403")

@@ -76,6 +76,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/reply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * @description Sends the request to the surveyed server, and lays what comes back beside what was
+         *     predicted for whoever asks from here.
+         */
+        post: operations["surveys_reply_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/sites": {
         parameters: {
             query?: never;
@@ -97,6 +117,26 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AskedServer: {
+            address: string;
+            port: number;
+            /** Format: date-time */
+            at: string;
+            asked_from: string;
+            by_stand_in: boolean;
+            trouble: string;
+            agrees: boolean | null;
+            rows: components["schemas"]["Compared"][];
+        };
+        Break: {
+            engine: string;
+            file: string;
+            line: number;
+            message: string;
+            engine_says: boolean;
+            runs_since: number | null;
+            behind: number;
+        };
         CandidateView: {
             name: string;
             path: string;
@@ -112,6 +152,12 @@ export interface components {
             words: string;
             matched: string | null;
             at: components["schemas"]["Evidence"];
+        };
+        Compared: {
+            what: string;
+            predicted: string | null;
+            observed: string | null;
+            agrees: boolean | null;
         };
         Evidence: {
             file?: string | null;
@@ -209,6 +255,13 @@ export interface components {
         Problem: {
             detail: string;
         };
+        QuestionRequest: {
+            url: string;
+            to?: string;
+            source?: string;
+            /** @default GET */
+            method: string;
+        };
         RuleView: {
             section: string;
             effective: boolean;
@@ -261,6 +314,7 @@ export interface components {
             reason: string;
             /** Format: int64 */
             obstacles: number;
+            behind?: boolean;
         };
         SiteRef: {
             engine: string;
@@ -286,6 +340,7 @@ export interface components {
             paths: number;
             engines?: unknown;
             gaps?: unknown;
+            breaks: components["schemas"]["Break"][];
         };
         Uncertainty: {
             gate: string;
@@ -498,6 +553,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Passage"];
+                };
+            };
+        };
+    };
+    surveys_reply_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuestionRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskedServer"];
                 };
             };
         };

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Protocol
 
+from ecumen.engines.breaks import Break
 from ecumen.engines.httpd.engine import HttpdEngine
 from ecumen.engines.nginx.engine import NginxEngine
 from ecumen.engines.sites import Arrival, Binding, Handling, Part, SiteSummary
-from ecumen.engines.tree import Mistake
 from ecumen.survey import EngineRecord, Survey
 
 
@@ -23,8 +23,8 @@ class Engine(Protocol):
         """Addresses and ports that its configuration wants."""
 
     @property
-    def mistakes(self) -> Sequence[Mistake]:
-        """Where and why the engine would not load its configuration."""
+    def breaks(self) -> Sequence[Break]:
+        """Where and why the engine would not load its configuration, the first one first."""
 
     def sites(self) -> Sequence[SiteSummary]:
         """Every site, personal ones too, with a request that is meant for it."""

@@ -211,7 +211,7 @@ class SiteSummary:
     """One site as configured, and one way to ask for it.
 
     personal: the account whose site it is, for a personal site. asked_as, address, port, path: a
-    request that is meant for it.
+    request that is meant for it. behind: the engine's reading breaks in front of it, or within.
     """
 
     name: str
@@ -225,6 +225,7 @@ class SiteSummary:
     path: str = "/"
     personal: str | None = None
     sealed: bool = False
+    behind: bool = False
 
 
 @dataclass(frozen=True, slots=True)

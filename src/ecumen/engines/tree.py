@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator
-from dataclasses import dataclass
+from collections.abc import Hashable, Iterator, Mapping
+from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
 
@@ -49,11 +49,17 @@ class Mistake:
 
 @dataclass(frozen=True, slots=True)
 class Tree:
-    """All that was read, in the order in which the engine reads it."""
+    """All that was read, in the order in which the engine reads it.
+
+    included: the line that first includes a file. cut: where sections begin that were not read to
+    their end.
+    """
 
     directives: tuple[Directive, ...]
     mistakes: tuple[Mistake, ...] = ()
     files: tuple[str, ...] = ()
+    included: Mapping[str, Place] = field(default_factory=dict)
+    cut: frozenset[Place] = frozenset()
 
     def walk(self) -> Iterator[Directive]:
         stack = list(reversed(self.directives))

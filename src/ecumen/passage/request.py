@@ -9,6 +9,7 @@ import ipaddress
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any
 
 from ecumen.errors import RequestError
@@ -117,6 +118,22 @@ def read_request(
         server_name=server_name,
         headers=dict(headers or {}),
     )
+
+
+def greeting(request: Request) -> str | None:
+    """The name in the TLS greeting: none for an address that is a number (RFC 6066, section 3)."""
+    if request.server_name is not None:
+        return request.server_name or None
+    return None if _is_number(request.name) else request.name
+
+
+@lru_cache(maxsize=4096)
+def _is_number(name: str) -> bool:
+    try:
+        ipaddress.ip_address(name.strip("[]"))
+    except ValueError:
+        return False
+    return True
 
 
 def _header(

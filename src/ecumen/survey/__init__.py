@@ -4,6 +4,7 @@ from ecumen.survey.archive import read_survey, write_survey
 from ecumen.survey.files import Acl, AclEntry, Entry, FileTable, Kind, acl_text, parse_acl
 from ecumen.survey.model import (
     Account,
+    ConfigCheck,
     EngineRecord,
     Gap,
     Group,
@@ -16,6 +17,7 @@ __all__ = [
     "Account",
     "Acl",
     "AclEntry",
+    "ConfigCheck",
     "EngineRecord",
     "Entry",
     "FileTable",

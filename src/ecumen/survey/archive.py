@@ -21,6 +21,7 @@ from ecumen.errors import SurveyError
 from ecumen.survey.files import Entry, FileTable, acl_text, parse_acl
 from ecumen.survey.model import (
     Account,
+    ConfigCheck,
     EngineRecord,
     Gap,
     Group,
@@ -98,6 +99,9 @@ def _engine_row(engine: EngineRecord) -> dict[str, Any]:
         "declared": engine.declared,
         "running": engine.running,
         "loaded_at": engine.loaded_at,
+        "check": None
+        if engine.check is None
+        else {"passes": engine.check.passes, "output": engine.check.output},
     }
 
 
@@ -256,6 +260,9 @@ def _engine(row: dict[str, Any]) -> EngineRecord:
     known = {key: value for key, value in row.items() if key in EngineRecord.__slots__}
     for key in ("built_in", "defines"):
         known[key] = tuple(known.get(key, ()))
+    check = known.get("check")
+    if check is not None:
+        known["check"] = ConfigCheck(check["passes"], check.get("output", ""))
     return EngineRecord(**known)
 
 

@@ -62,12 +62,21 @@ class Gap:
 
 
 @dataclass(frozen=True, slots=True)
+class ConfigCheck:
+    """What the engine's own check of its configuration said. output: as it was printed."""
+
+    passes: bool
+    output: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class EngineRecord:
     """A web server as it was found.
 
     kind: `httpd` or `nginx`. config: its main configuration file. declared: given by hand, so that
     its bindings count as listening. environment: what the service's variables are, None where
-    nobody knows. loaded_at: when it last read its configuration (seconds since 1970, UTC).
+    nobody knows. loaded_at: when it last read its configuration (seconds since 1970, UTC). check:
+    None where it was not run.
     """
 
     kind: str
@@ -80,6 +89,7 @@ class EngineRecord:
     declared: bool = False
     running: bool | None = None
     loaded_at: int | None = None
+    check: ConfigCheck | None = None
 
 
 @dataclass(frozen=True)

@@ -17,10 +17,22 @@ from ecumen_web.store.loading import keep_file
 from ecumen_web.store.models import SurveyRecord
 
 
+class BreakSerializer(serializers.Serializer[object]):
+    engine = serializers.CharField()
+    file = serializers.CharField()
+    line = serializers.IntegerField()
+    message = serializers.CharField()
+    engine_says = serializers.BooleanField()
+    runs_since = serializers.IntegerField(allow_null=True)
+    behind = serializers.IntegerField()
+
+
 class SurveySerializer(serializers.ModelSerializer[SurveyRecord]):
+    breaks = BreakSerializer(many=True)
+
     class Meta:
         model = SurveyRecord
-        fields = ("id", "host", "taken_at", "loaded_at", "paths", "engines", "gaps")
+        fields = ("id", "host", "taken_at", "loaded_at", "paths", "engines", "gaps", "breaks")
 
 
 class UploadSerializer(serializers.Serializer[object]):

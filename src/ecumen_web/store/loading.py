@@ -18,7 +18,7 @@ from ecumen.passage import Follower
 from ecumen.passage.front import front_pages
 from ecumen.survey import Survey, read_survey
 from ecumen_web.store.models import SiteRecord, SurveyRecord
-from ecumen_web.store.translate import site_row, survey_row
+from ecumen_web.store.translate import break_rows, site_row, survey_row
 
 Progress = Callable[[str, int, int], None]
 _BATCH = 500
@@ -80,7 +80,8 @@ def _store(survey: Survey, name: str, digest: str, progress: Progress) -> Survey
         record = SurveyRecord.objects.filter(digest=digest).first()
         if record is None:
             record = survey_row(survey, name, digest)
-            record.save()
+        record.breaks = break_rows(follower.engines)
+        record.save()
         record.sites.all().delete()
         SiteRecord.objects.bulk_create(
             [site_row(record, position, front) for position, front in enumerate(rows)],

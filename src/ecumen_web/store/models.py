@@ -16,6 +16,7 @@ class SurveyRecord(models.Model):
     paths = models.PositiveIntegerField()
     engines = models.JSONField(default=list)
     gaps = models.JSONField(default=list)
+    breaks = models.JSONField(default=list)
 
     class Meta:
         ordering = ("-taken_at", "-id")
@@ -40,6 +41,7 @@ class SiteRecord(models.Model):
     gate = models.CharField(max_length=10)
     reason = models.TextField()
     obstacles = models.PositiveSmallIntegerField()
+    behind = models.BooleanField(default=False)
 
     class Meta:
         ordering = ("position",)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, datetime
 
+from ecumen.engines.engine import Engine
 from ecumen.passage.front import FrontPage
 from ecumen.survey import Survey
 from ecumen_web.store.models import SiteRecord, SurveyRecord
@@ -28,6 +30,23 @@ def survey_row(survey: Survey, file: str, digest: str) -> SurveyRecord:
     )
 
 
+def break_rows(engines: Sequence[Engine]) -> list[dict[str, object]]:
+    """Where each engine stops reading its configuration, and how many sites stand behind."""
+    return [
+        {
+            "engine": engine.kind,
+            "file": clean(engine.breaks[0].place.file),
+            "line": engine.breaks[0].place.line,
+            "message": clean(engine.breaks[0].message)[:2000],
+            "engine_says": engine.breaks[0].engine_says,
+            "runs_since": engine.breaks[0].runs_since,
+            "behind": sum(site.behind for site in engine.sites()),
+        }
+        for engine in engines
+        if engine.breaks
+    ]
+
+
 def site_row(survey: SurveyRecord, position: int, front: FrontPage) -> SiteRecord:
     site = front.site
     return SiteRecord(
@@ -47,4 +66,5 @@ def site_row(survey: SurveyRecord, position: int, front: FrontPage) -> SiteRecor
         gate=front.gate,
         reason=clean(front.reason),
         obstacles=front.obstacles,
+        behind=site.behind,
     )

@@ -1,7 +1,8 @@
 import { Copy } from "../../ui/Copy";
 import { Prose } from "../../ui/Prose";
+import { AskServer } from "./AskServer";
 import { outcomeWords, type Tone, tone } from "./present";
-import type { Obstacle, Passage } from "./queries";
+import type { Obstacle, Passage, Question } from "./queries";
 import { Source } from "./Source";
 
 const TONES: Record<Tone, string> = {
@@ -13,11 +14,12 @@ const TONES: Record<Tone, string> = {
 
 interface Props {
   passage: Passage;
+  question: Question;
   choose: (gate: string) => void;
 }
 
 /** What the visitor gets, what stands in the way, and what would mend it. */
-export function Outcome({ passage, choose }: Props) {
+export function Outcome({ passage, question, choose }: Props) {
   return (
     <div className="space-y-6">
       <header className={`border-l-4 pl-3 ${TONES[tone(passage)]}`}>
@@ -41,6 +43,7 @@ export function Outcome({ passage, choose }: Props) {
           </ul>
         </section>
       )}
+      <AskServer question={question} key={JSON.stringify(question)} />
       <Facts passage={passage} />
     </div>
   );

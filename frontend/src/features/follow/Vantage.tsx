@@ -5,6 +5,11 @@ const PLACES = [
   ["127.0.0.1", "the server itself"],
 ] as const;
 
+/** Who asks, in words. */
+export function vantageWords(source: string | undefined): string {
+  return PLACES.find(([value]) => value === (source ?? "outside"))?.[1] ?? source ?? "";
+}
+
 interface Props {
   source: string | undefined;
   choose: (source: string | null) => void;

@@ -1,5 +1,14 @@
 import { expect, test } from "vitest";
-import { courses, decidingTriad, openGate, outcomeWords, questionOf, tone } from "./present";
+import {
+  addressOf,
+  courses,
+  decidingTriad,
+  openGate,
+  outcomeWords,
+  parting,
+  questionOf,
+  tone,
+} from "./present";
 import type { Gate, Passage, Rung } from "./queries";
 
 const gate = (name: string, verdict: Gate["verdict"]): Gate => ({
@@ -49,6 +58,24 @@ test("the course stops at the first obstacle and is only thought beyond it", () 
   const obstacle = { gate: "ladder", code: "", status: 403, reason: "", mend: "", evidence: [] };
   expect(courses(passage({ obstacles: [obstacle] }))).toEqual(["sailed", "stopped", "beyond"]);
   expect(courses(passage({}))).toEqual(["sailed", "sailed", "sailed"]);
+});
+
+test("two passages part at the first gate with another verdict or another reason", () => {
+  const shut = passage({
+    gates: [gate("site", "clear"), gate("ladder", "blocked"), gate("serve", "clear")],
+  });
+  expect(parting(passage({}), shut)).toBe(1);
+  expect(parting(passage({}), passage({}))).toBeNull();
+  const other = passage({
+    gates: [{ ...gate("site", "clear"), code: "site.only" }, gate("ladder", "blocked")],
+  });
+  expect(parting(passage({}), other)).toBe(0);
+});
+
+test("a question has an address of its own that leads back to it", () => {
+  const question = { url: "http://a.example/?x=1&y", source: "127.0.0.1", to: "192.0.2.10" };
+  const address = addressOf(question, "site");
+  expect(questionOf(new URLSearchParams(address.slice(address.indexOf("?"))))).toEqual(question);
 });
 
 test("the deciding gate stands open until another is chosen", () => {

@@ -22,6 +22,25 @@ export function questionOf(params: URLSearchParams): Question {
   return question;
 }
 
+/** The place on the screen where a question is answered. */
+export function addressOf(question: Question, gate?: string): string {
+  const params = new URLSearchParams({ url: question.url });
+  if (question.to) params.set("to", question.to);
+  if (question.source) params.set("from", question.source);
+  if (question.method) params.set("method", question.method);
+  if (gate) params.set("gate", gate);
+  return `/follow?${params}`;
+}
+
+/** The number of the first gate at which two passages part; null where they never do. */
+export function parting(one: Passage, other: Passage): number | null {
+  const at = one.gates.findIndex((gate, number) => {
+    const beside = other.gates[number];
+    return gate.verdict !== beside?.verdict || gate.code !== beside.code;
+  });
+  return at < 0 ? null : at;
+}
+
 /** How the course runs at each gate: as far as the request comes, and as it would go on. */
 export type Course = "sailed" | "stopped" | "beyond";
 

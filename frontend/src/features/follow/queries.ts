@@ -8,6 +8,7 @@ export type Evidence = Schemas["Evidence"];
 export type Rung = Schemas["RungView"];
 export type Claim = Schemas["ClaimView"];
 export type Obstacle = Schemas["Obstacle"];
+export type Compared = Schemas["Compared"];
 
 export interface Question {
   url: string;
@@ -27,4 +28,14 @@ export function passageQuery(question: Question) {
       ),
     enabled: question.url !== "",
   });
+}
+
+/** Sends the real request to the surveyed server. */
+export async function askServer(question: Question) {
+  return take(
+    await client.POST("/api/surveys/{survey}/reply", {
+      params: { path: { survey: "latest" } },
+      body: { method: "GET", ...question },
+    }),
+  );
 }

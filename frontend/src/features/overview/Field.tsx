@@ -1,7 +1,7 @@
 import { memo } from "react";
 import { Link } from "react-router";
 import { Mark, STATE_WORDS } from "./Mark";
-import { followLink, type Grouping, shoals } from "./present";
+import { BEHIND, followLink, type Grouping, shoals } from "./present";
 import type { Site } from "./queries";
 
 // With more sites than this, only those in trouble carry their name.
@@ -44,13 +44,14 @@ export const Field = memo(function Field({ sites, by }: { sites: Site[]; by: Gro
 
 function SiteMark({ site, named }: { site: Site; named: boolean }) {
   const fine = site.state === "ok";
-  const label = `${site.name}: ${STATE_WORDS[site.state]}${fine ? "" : `. ${site.reason}`}`;
+  const behind = site.behind ? `, ${BEHIND}` : "";
+  const label = `${site.name}: ${STATE_WORDS[site.state]}${behind}${fine ? "" : `. ${site.reason}`}`;
   return (
     <Link
       to={followLink(site)}
       aria-label={label}
       title={label}
-      className={`flex items-center gap-1 p-1 hover:bg-shoal ${fine ? "" : "border border-line bg-sheet"} ${named || !fine ? "pr-2" : ""}`}
+      className={`flex items-center gap-1 p-1 hover:bg-shoal ${fine ? "" : "border border-line bg-sheet"} ${site.behind ? "border-r-4 border-r-blocked" : ""} ${named || !fine ? "pr-2" : ""}`}
     >
       <Mark state={site.state} personal={Boolean(site.personal)} />
       {(named || !fine) && (

@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { Problem } from "../../api/client";
 import { moment, plural } from "../../lib/text";
 import { Failed, Note, Waiting } from "../../ui/States";
+import { Breaks } from "./Breaks";
 import { Causes } from "./Causes";
 import { Field } from "./Field";
 import { type Grouping, matching } from "./present";
@@ -35,6 +36,7 @@ export function OverviewPage() {
     <div className="grid h-full grid-cols-[1fr_24rem]">
       <section aria-label="Sites" className="flex min-h-0 flex-col">
         <Tools words={words} by={by} set={set} shown={shown.length} all={sites.length} />
+        <Breaks breaks={survey.breaks} />
         <div className="min-h-0 flex-1 overflow-auto px-5 pb-6">
           <Field sites={shown} by={by} />
         </div>

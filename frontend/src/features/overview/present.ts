@@ -33,12 +33,16 @@ function trouble(shoal: Shoal): number {
   return shoal.sites.filter((site) => site.state === "blocked").length;
 }
 
+/** What finds the sites behind the line at which an engine stops reading. */
+export const BEHIND = "behind the break";
+
 /** Sites that hold every word, in name, owner, binding, root or reason. */
 export function matching(sites: Site[], words: string): Site[] {
   const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
   if (!wanted.length) return sites;
   return sites.filter((site) => {
-    const text = [site.name, site.owner, site.binding, site.root, site.reason, site.state]
+    const behind = site.behind ? BEHIND : "";
+    const text = [site.name, site.owner, site.binding, site.root, site.reason, site.state, behind]
       .join(" ")
       .toLowerCase();
     return wanted.every((word) => text.includes(word));

@@ -3,6 +3,7 @@ import { client, type Schemas, take } from "../../api/client";
 
 export type Overview = Schemas["Overview"];
 export type Site = Schemas["Site"];
+export type Break = Schemas["Break"];
 export type State = Schemas["SiteStateEnum"];
 
 export const sitesQuery = queryOptions({

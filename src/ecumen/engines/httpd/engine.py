@@ -8,7 +8,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import cached_property
 
+from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.choice import Chooser, Chosen
 from ecumen.engines.httpd.hostname import HostHeader, read_host
@@ -32,7 +34,7 @@ from ecumen.engines.sites import (
     proof_of,
 )
 from ecumen.engines.source import SurveySource
-from ecumen.engines.tree import Mistake
+from ecumen.engines.tree import Place
 from ecumen.rights import Subject, Walker, subject_of
 from ecumen.survey import EngineRecord, Survey
 
@@ -55,9 +57,14 @@ class HttpdEngine:
     def listens(self) -> Sequence[Binding]:
         return self.server.listens
 
-    @property
-    def mistakes(self) -> Sequence[Mistake]:
-        return self.server.mistakes
+    @cached_property
+    def breaks(self) -> Sequence[Break]:
+        return breaks_of(self.record, self.server.mistakes)
+
+    @cached_property
+    def _doubts(self) -> list[Doubt]:
+        """What bears on every request."""
+        return [*self.server.doubts, *(each.doubt() for each in self.breaks)]
 
     def _worker(self) -> Subject | None:
         name = self.server.user or "#-1"
@@ -88,7 +95,16 @@ class HttpdEngine:
 
     def sites(self) -> Sequence[SiteSummary]:
         """Every virtual host in file order, then the personal sites."""
-        return Summaries(self.survey, self.server, self._resolve).all()
+        found = Summaries(self.survey, self.server, self._resolve).all()
+        if not self.breaks:
+            return found
+        tree = self.server.tree
+        order = ReadingOrder(tree.files, tree.included, tree.cut)
+        ends = {host.place: _end_of(host) for host in self.server.hosts}
+        return [
+            replace(s, behind=order.behind(s.place, ends.get(s.place, s.place), self.breaks[0]))
+            for s in found
+        ]
 
     # --- one request ---
 
@@ -172,7 +188,7 @@ class HttpdEngine:
         part = Part(chosen.ground, dict(chosen.facts) | {"site": chosen.host.label})
         part.picture = list(chosen.claims)
         part.proofs = [_host_proof(chosen.host)]
-        part.doubts += [*self.server.doubts, *chosen.doubts]
+        part.doubts += [*self._doubts, *chosen.doubts]
         if not has_host:
             part.blocks.append(Block("site.no-host", Rank(Phase.ENTRY), 400))
         elif not header.valid and header.as_sent and not read_host(arrival.host).valid:
@@ -209,6 +225,14 @@ class HttpdEngine:
         elif certain[0].path.startswith("|"):
             part.code = "record.program"
         return part
+
+
+def _end_of(host: Host) -> Place:
+    """Where the last line of a block stands."""
+    directive = host.directive
+    while directive is not None and directive.children:
+        directive = directive.children[-1]
+    return directive.place if directive is not None else host.place
 
 
 def _host_proof(host: Host) -> Proof:

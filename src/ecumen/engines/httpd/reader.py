@@ -22,12 +22,16 @@ DEEPEST_SECTION = 100
 MOST_LINES = 5_000_000
 
 
-class _Stop(Exception):  # noqa: N818 - a signal that the engine stops reading, not an error of ours
-    """The server would stop here."""
+MOST_MISTAKES = 1000
 
-    def __init__(self, place: Place, message: str) -> None:
+
+class _Stop(Exception):  # noqa: N818 - a signal that the engine stops reading, not an error of ours
+    """The server would stop here. for_good: our reading stops too."""
+
+    def __init__(self, place: Place, message: str, *, for_good: bool = False) -> None:
         super().__init__(message)
         self.mistake = Mistake(place, message)
+        self.for_good = for_good
 
 
 # What a line is, by itself: nothing, a plain directive, one that acts while it is read, the
@@ -54,7 +58,7 @@ def _parsed(line: str) -> _Parsed:
 class _Lines:
     """The lines of one file, given out one by one; how a line is made is worked out once."""
 
-    __slots__ = ("at", "file", "known", "number", "offset", "raw", "size")
+    __slots__ = ("at", "file", "known", "number", "offset", "open", "raw", "size")
 
     def __init__(self, file: str, text: str, known: dict[str, _Parsed], offset: int = 0) -> None:
         self.file = file
@@ -65,6 +69,7 @@ class _Lines:
         self.at = 0
         self.number = 1
         self.known = known
+        self.open = 0
 
     @property
     def place(self) -> Place:
@@ -89,6 +94,17 @@ class _Lines:
                 return parsed
         self.at = at
         return None
+
+    def leave_sections(self) -> None:
+        """Passes over what is left of the sections that are open."""
+        while self.open and self.at < self.size:
+            line = self.raw[self.at].lstrip(SPACE)
+            self.at += 1
+            if line.startswith("</"):
+                self.open -= 1
+            elif line.startswith("<"):
+                self.open += 1
+        self.open = 0
 
     def worked_out(self, line: str) -> _Parsed:
         first = line
@@ -161,6 +177,9 @@ class Reader:
         self.environment = dict(environment or {})
         self.files: list[str] = []
         self.unset: list[tuple[Place, str]] = []
+        self.included: dict[str, Place] = {}
+        self.mistakes: list[Mistake] = []
+        self.cut: set[Place] = set()
         self.count = 0
         self.nested = 0
         self.macros: dict[str, _Macro] = {}
@@ -168,15 +187,23 @@ class Reader:
         self.acts = True
 
     def read(self, config: str) -> Tree:
-        """Never raises: what the server would stop at is a mistake of the tree."""
+        """Never raises: what the server would stop at is a mistake of the tree.
+
+        The reading goes on behind it, so that what stands there can be shown.
+        """
         found: list[Directive] = []
-        mistakes: tuple[Mistake, ...] = ()
         try:
             with no_collecting():
                 self._file(config, found, 0, Place(config, 1), optional=False)
         except _Stop as stop:
-            mistakes = (stop.mistake,)
-        return Tree(tuple(found), mistakes, tuple(self.files))
+            self.mistakes.append(stop.mistake)
+        return Tree(
+            tuple(found),
+            tuple(self.mistakes),
+            tuple(self.files),
+            self.included,
+            frozenset(self.cut),
+        )
 
     def fragment(self, path: str, text: bytes) -> Tree:
         """An override file, read on its own, with what the configuration set up. Never raises."""
@@ -209,7 +236,8 @@ class Reader:
         self, path: str, into: list[Directive], depth: int, by: Place, *, optional: bool
     ) -> None:
         if depth > DEEPEST_INCLUDE:
-            raise _Stop(by, f"{path} is included more than {DEEPEST_INCLUDE} deep")
+            why = f"{path} is included more than {DEEPEST_INCLUDE} deep"
+            raise _Stop(by, why, for_good=True)
         stamp = self.source.stamp(path) if self.keeps else None
         text = self.source.read(path)
         if text is None:
@@ -217,16 +245,32 @@ class Reader:
                 return
             raise _Stop(by, f"{path} cannot be read")
         self.files.append(path)
+        if depth:
+            self.included.setdefault(path, by)
         lines = _Lines(path, decode(text), self.cache.lines)
         self.count += lines.size
         if self.count > MOST_LINES:
-            raise _Stop(by, f"more than {MOST_LINES} lines")
+            raise _Stop(by, f"more than {MOST_LINES} lines", for_good=True)
         outer, self.steady = self.steady, True
         before = len(into)
-        self._until(lines, None, into, depth)
+        self._through(lines, into, depth)
         if self.steady and stamp is not None:
             self.cache.files[path] = (stamp, tuple(into[before:]))
         self.steady = outer and self.steady
+
+    def _through(self, lines: _Lines, into: list[Directive], depth: int) -> None:
+        """A file to its end, whatever the server would stop at."""
+        nested = self.nested
+        while True:
+            try:
+                self._until(lines, None, into, depth)
+                return
+            except _Stop as stop:
+                if stop.for_good or len(self.mistakes) >= MOST_MISTAKES:
+                    raise
+                self.mistakes.append(stop.mistake)
+            self.nested, self.steady = nested, False
+            lines.leave_sections()
 
     def _until(self, lines: _Lines, section: str | None, into: list[Directive], depth: int) -> None:
         """Directives up to the end of the section (or of the file, without one)."""
@@ -347,7 +391,8 @@ class Reader:
         optional = name.lower() == "includeoptional"
         pattern = self.absolute(given[0])
         if depth >= DEEPEST_INCLUDE:
-            raise _Stop(at, f"includes are more than {DEEPEST_INCLUDE} deep")
+            why = f"includes are more than {DEEPEST_INCLUDE} deep"
+            raise _Stop(at, why, for_good=True)
         if not is_pattern(pattern):
             self._path(pattern, into, depth + 1, at, optional=optional)
             return
@@ -365,7 +410,8 @@ class Reader:
             self._file(path, into, depth, at, optional=optional)
             return
         if depth > DEEPEST_INCLUDE:
-            raise _Stop(at, f"{path} is included more than {DEEPEST_INCLUDE} deep")
+            why = f"{path} is included more than {DEEPEST_INCLUDE} deep"
+            raise _Stop(at, why, for_good=True)
         for leaf in names:
             self._path(f"{path.rstrip('/')}/{leaf}", into, depth + 1, at, optional=optional)
 
@@ -422,7 +468,8 @@ class Reader:
         if len(given) - 1 != len(macro.parameters):
             raise _Stop(at, f"macro '{given[0]}' takes {len(macro.parameters)} arguments")
         if depth >= DEEPEST_INCLUDE:
-            raise _Stop(at, "macros are used within each other without end")
+            why = "macros are used within each other without end"
+            raise _Stop(at, why, for_good=True)
         text = macro.text
         values = dict(zip(macro.parameters, given[1:], strict=True))
         if values:
@@ -461,7 +508,14 @@ class Reader:
             raise _Stop(at, f"sections are nested more than {DEEPEST_SECTION} deep")
         else:
             self.nested += 1
-            self._until(lines, name, children, depth)
+            lines.open += 1
+            try:
+                self._until(lines, name, children, depth)
+            except _Stop:
+                self.cut.add(at)
+                into.append(Directive(name, argument, at, tuple(children), taken))
+                raise
+            lines.open -= 1
             self.nested -= 1
         into.append(Directive(name, argument, at, tuple(children), taken))
 

@@ -460,9 +460,6 @@ def _types(text: bytes) -> dict[str, str]:
 
 def _global_doubts(reader: Reader, tree: Tree) -> Iterable[Doubt]:
     start = Rank(Phase.ENTRY)
-    for mistake in tree.mistakes:
-        proof = Proof(place=mistake.place, text=mistake.message)
-        yield Doubt("site.fails-check", start, {"why": mistake.message}, (proof,))
     known_environment = bool(reader.environment)
     for place, name in reader.unset:
         if not known_environment:

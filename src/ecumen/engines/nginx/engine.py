@@ -8,11 +8,14 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import cached_property
 
+from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.nginx.choice import Chooser, Chosen
 from ecumen.engines.nginx.config import Conf
 from ecumen.engines.nginx.disk import Disk
 from ecumen.engines.nginx.hostname import read_host
+from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.run import Run, proof
 from ecumen.engines.nginx.server import Server, Whole, binding, load
 from ecumen.engines.nginx.uri import read_path
@@ -30,7 +33,7 @@ from ecumen.engines.sites import (
     SiteSummary,
 )
 from ecumen.engines.source import SurveySource
-from ecumen.engines.tree import Mistake, Place
+from ecumen.engines.tree import Place
 from ecumen.rights import Subject, Walker, subject_of
 from ecumen.survey import EngineRecord, Survey
 
@@ -52,9 +55,14 @@ class NginxEngine:
         self.subject = self._worker()
         self.disk = Disk(Walker(survey, self.subject)) if self.subject else None
 
-    @property
-    def mistakes(self) -> Sequence[Mistake]:
-        return self.whole.mistakes
+    @cached_property
+    def breaks(self) -> Sequence[Break]:
+        return breaks_of(self.record, self.whole.mistakes)
+
+    @cached_property
+    def _doubts(self) -> list[Doubt]:
+        """What bears on every request."""
+        return [*self.whole.doubts, *(each.doubt() for each in self.breaks)]
 
     def _worker(self) -> Subject | None:
         name, group = self.whole.user, self.whole.group
@@ -72,7 +80,16 @@ class NginxEngine:
 
     def sites(self) -> Sequence[SiteSummary]:
         """Every server in file order."""
-        return [self._summary(server) for server in self.whole.servers]
+        found = [self._summary(server) for server in self.whole.servers]
+        if not self.breaks:
+            return found
+        reading = self.whole.reading
+        order = ReadingOrder(reading.files, reading.included, reading.cut)
+        ends = [_end_of(server.line) for server in self.whole.servers]
+        return [
+            replace(s, behind=order.behind(s.place, end, self.breaks[0]))
+            for s, end in zip(found, ends, strict=True)
+        ]
 
     def _summary(self, server: Server) -> SiteSummary:
         bindings = [binding(listen) for listen in server.listens]
@@ -145,7 +162,7 @@ class NginxEngine:
         handling.way.facts["address"] = address.path
         site.picture = list(chosen.claims)
         site.proofs = list(proof(server.line))
-        site.doubts += [*self.whole.doubts, *chosen.doubts]
+        site.doubts += [*self._doubts, *chosen.doubts]
         if self._refused(arrival, chosen, host, early, handling):
             return self._ended(handling, server.conf)
         if self.disk is None:
@@ -232,3 +249,10 @@ class NginxEngine:
         )  # fmt: skip
         handling.site.doubts.append(Doubt("site.nobody", Rank(Phase.ENTRY)))
         return handling
+
+
+def _end_of(line: Line) -> Place:
+    """Where the last line of a block stands."""
+    while line.children:
+        line = line.children[-1]
+    return line.place

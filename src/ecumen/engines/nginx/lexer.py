@@ -49,12 +49,17 @@ def _shown(word: str) -> str:
 
 
 class SyntaxFault(Exception):  # noqa: N818 - what the engine would stop at, not an error of ours
-    """Where and why the engine stops reading."""
+    """Where and why the engine stops reading. for_good: our reading stops too.
 
-    def __init__(self, place: Place, message: str) -> None:
+    open: where the blocks begin that are open there.
+    """
+
+    def __init__(self, place: Place, message: str, *, for_good: bool = False) -> None:
         super().__init__(message)
         self.place = place
         self.message = message
+        self.for_good = for_good
+        self.open: set[Place] = set()
 
 
 # What a line of text is, by itself: nothing, a statement, the beginning or the end of a block, an
@@ -104,10 +109,17 @@ class Lexer:
     def read(self, text: str, file: str, into: list[Line], include: Include) -> None:
         """Adds the statements of a text. include: takes an inclusion, and where it stands.
 
-        Raises SyntaxFault where the engine would stop.
+        Raises SyntaxFault where the engine would stop; what stands in front was added.
         """
         stack: list[list[Line]] = [into]
-        current = into
+        try:
+            self._read(text, file, stack, include)
+        except SyntaxFault as fault:
+            fault.open |= {level[-1].place for level in stack[:-1]}
+            raise
+
+    def _read(self, text: str, file: str, stack: list[list[Line]], include: Include) -> None:
+        current = stack[-1]
         known = self._known
         lines = text.split("\n")
         count = len(lines)

@@ -5,8 +5,8 @@ Source: nginx, core ("include"); glob(3) in the C locale.
 
 from __future__ import annotations
 
-from collections.abc import Hashable
-from dataclasses import dataclass
+from collections.abc import Hashable, Mapping
+from dataclasses import dataclass, field
 
 from ecumen.engines.names import fits, is_pattern
 from ecumen.engines.nginx.lexer import Lexer, Line, SyntaxFault
@@ -15,15 +15,22 @@ from ecumen.engines.tree import Mistake, Place, Source
 
 DEEPEST_INCLUDE = 50
 MOST_BYTES = 1 << 30
+MOST_MISTAKES = 1000
 
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """lines: the statements of the main file, those of included files in their place."""
+    """lines: the statements of the main file, those of included files in their place.
+
+    included: the line that first includes a file. cut: where blocks begin that were not read to
+    their end.
+    """
 
     lines: list[Line]
     mistakes: tuple[Mistake, ...]
     files: tuple[str, ...]
+    included: Mapping[str, Place] = field(default_factory=dict)
+    cut: frozenset[Place] = frozenset()
 
 
 class Cache:
@@ -44,18 +51,30 @@ class Reader:
         self.keeps = cache is not None
         self.steady = True
         self.files: list[str] = []
+        self.included: dict[str, Place] = {}
+        self.mistakes: list[Mistake] = []
+        self.cut: set[Place] = set()
         self.count = 0
 
     def read(self, config: str) -> Reading:
-        """Never raises: what the server would stop at is a mistake."""
+        """Never raises: what the server would stop at is a mistake.
+
+        The reading goes on with the files behind it, so that what stands there can be shown.
+        """
         lines: list[Line] = []
-        mistakes: tuple[Mistake, ...] = ()
         try:
             with no_collecting():
                 self._file(config, lines, 0, Place(config, 1))
         except SyntaxFault as fault:
-            mistakes = (Mistake(fault.place, fault.message),)
-        return Reading(lines, mistakes, tuple(self.files))
+            self._broken(fault)
+        return Reading(
+            lines, tuple(self.mistakes), tuple(self.files), self.included, frozenset(self.cut)
+        )
+
+    def _broken(self, fault: SyntaxFault) -> None:
+        self.mistakes.append(Mistake(fault.place, fault.message))
+        self.cut |= fault.open
+        self.steady = False
 
     def absolute(self, path: str) -> str:
         """Relative paths lie below the folder of the main configuration file."""
@@ -63,7 +82,8 @@ class Reader:
 
     def _file(self, path: str, into: list[Line], depth: int, by: Place) -> None:
         if depth > DEEPEST_INCLUDE:
-            raise SyntaxFault(by, f"includes are more than {DEEPEST_INCLUDE} deep")
+            why = f"includes are more than {DEEPEST_INCLUDE} deep"
+            raise SyntaxFault(by, why, for_good=True)
         stamp = self.source.stamp(path) if self.keeps else None
         known = self.cache.files.get(path) if stamp is not None else None
         if known is not None and known[0] == stamp:
@@ -74,6 +94,8 @@ class Reader:
         if text is None:
             raise SyntaxFault(by, f'open() "{path}" failed')
         self.files.append(path)
+        if depth:
+            self.included.setdefault(path, by)
         before = len(into)
         self.steady = True
 
@@ -84,7 +106,7 @@ class Reader:
         decoded = text.decode("utf-8", "surrogateescape")
         self.count += len(text)
         if self.count > MOST_BYTES:
-            raise SyntaxFault(by, f"more than {MOST_BYTES} bytes")
+            raise SyntaxFault(by, f"more than {MOST_BYTES} bytes", for_good=True)
         self.cache.lexer.read(decoded, path, into, include)
         if self.steady and stamp is not None:
             self.cache.files[path] = (stamp, into[before:])
@@ -93,11 +115,15 @@ class Reader:
         if len(line.args) != 1:
             raise SyntaxFault(line.place, 'invalid number of arguments in "include" directive')
         pattern = self.absolute(line.args[0])
-        if not is_pattern(pattern):
-            self._file(pattern, into, depth + 1, line.place)
-            return
-        for path in self._matching(pattern):
-            self._file(path, into, depth + 1, line.place)
+        for path in self._matching(pattern) if is_pattern(pattern) else [pattern]:
+            try:
+                self._file(path, into, depth + 1, line.place)
+            except SyntaxFault as fault:
+                if fault.for_good or len(self.mistakes) >= MOST_MISTAKES:
+                    raise
+                self._broken(fault)
+                # Stands for what is missing here.
+                into.append(line)
 
     def _matching(self, pattern: str) -> list[str]:
         folders = [""]

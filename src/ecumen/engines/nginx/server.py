@@ -169,10 +169,6 @@ class Compiler:
         for line in reading.lines:
             if line.name == "http" and line.children is not None:
                 self._http(line.children, conf, whole, servers, doubts)
-        for mistake in reading.mistakes:
-            proof = Proof(place=mistake.place, text=mistake.message)
-            facts = {"why": mistake.message}
-            doubts.append(Doubt("site.fails-check", Rank(Phase.ENTRY), facts, (proof,)))
         whole.servers, whole.doubts = tuple(servers), tuple(doubts)
         return whole
 

@@ -11,7 +11,7 @@ from functools import lru_cache
 
 from ecumen.engines.engine import Engine
 from ecumen.engines.sites import Arrival, Binding, Block, Doubt, Part, Phase, Proof, Rank
-from ecumen.passage.request import Request
+from ecumen.passage.request import greeting
 from ecumen.passage.situation import Gate, Situation, Words, not_reached
 from ecumen.survey import Listener
 
@@ -81,7 +81,7 @@ def _unread(now: Situation) -> str | None:
         if record.declared and id(record) not in read:
             return record.kind
     for engine in now.engines:
-        if engine.record.declared and engine.mistakes:
+        if engine.record.declared and engine.breaks:
             # Reading stopped there, and what it would listen on may stand behind.
             return engine.kind
     if any(gap.what == "listeners" for gap in now.survey.gaps):
@@ -123,7 +123,7 @@ def _arrival(now: Situation, address: str) -> Arrival:
         address=address,
         port=request.port,
         sealed=request.scheme == "https",
-        server_name=_greeting(request),
+        server_name=greeting(request),
         host=request.host_header,
         method=request.method,
         path=request.path,
@@ -134,25 +134,9 @@ def _arrival(now: Situation, address: str) -> Arrival:
     )
 
 
-def _greeting(request: Request) -> str | None:
-    """The name in the TLS greeting: none for an address that is a number (RFC 6066, section 3)."""
-    if request.server_name is not None:
-        return request.server_name or None
-    return None if _is_number(request.name) else request.name
-
-
 @lru_cache(maxsize=4096)
 def _loopback(address: str) -> bool:
     return ipaddress.ip_address(address).is_loopback
-
-
-@lru_cache(maxsize=4096)
-def _is_number(name: str) -> bool:
-    try:
-        ipaddress.ip_address(name.strip("[]"))
-    except ValueError:
-        return False
-    return True
 
 
 GATE = Gate(

@@ -37,6 +37,10 @@ GATE = Gate(
             "Use a name of letters, digits, hyphens and dots.",
         ),
         "site.fails-check": Words("The engine would not load this configuration: {why}."),
+        "site.fails-reload": Words(
+            "The engine would not load this configuration: {why}. It goes on with what it read on "
+            "{read}."
+        ),
         "site.variable-unknown": Words("The survey does not know the variable {name}."),
         "site.module-unknown": Words("What the module {module} does is not known."),
         "site.condition-unknown": Words("Whether this conditional section holds is not known."),

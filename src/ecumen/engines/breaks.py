@@ -1,0 +1,116 @@
+"""Where an engine stops reading its configuration: by its own check, or by ours.
+
+Source: the messages of the engines' own checks of their configuration; measured.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+
+from ecumen.engines.sites import Doubt, Phase, Proof, Rank
+from ecumen.engines.tree import Mistake, Place
+from ecumen.survey import EngineRecord
+
+_HTTPD_PLACE = re.compile(r"Syntax error on line (\d+) of ([^\n]+?):(?=\s)")
+_HTTPD_CODE = re.compile(r"\A(?:AH\d{5}: )?")
+_HTTPD_NOISE = ("Action ", "The Apache error log", "Syntax OK", "[")
+_NGINX = re.compile(r"\[emerg\](?: \d+#\d+:)? (.*)")
+_NGINX_PLACE = re.compile(r" in (/.*):(\d+)\Z")
+
+
+@dataclass(frozen=True, slots=True)
+class Break:
+    """engine_says: it is the engine's own check that says so. runs_since: the engine goes on with
+    what it read then (seconds since 1970, UTC).
+    """
+
+    place: Place
+    message: str
+    engine_says: bool
+    runs_since: int | None = None
+
+    def doubt(self) -> Doubt:
+        """Nothing that is configured is sure to hold: it was never loaded as it stands."""
+        proof = Proof(place=self.place, text=self.message)
+        facts = {"why": self.message.rstrip(".")}
+        code = "site.fails-check"
+        if self.runs_since is not None:
+            code = "site.fails-reload"
+            facts["read"] = f"{datetime.fromtimestamp(self.runs_since, UTC):%Y-%m-%d %H:%M} UTC"
+        return Doubt(code, Rank(Phase.ENTRY), facts, (proof,))
+
+
+@dataclass(frozen=True, slots=True)
+class ReadingOrder:
+    """In which order an engine comes to the lines of its files.
+
+    included: for each file but the main one, the line that first includes it. cut: where sections
+    begin that were not read to their end.
+    """
+
+    files: Sequence[str]
+    included: Mapping[str, Place]
+    cut: frozenset[Place] = frozenset()
+    _numbers: dict[str, int] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        for number, file in enumerate(self.files):
+            self._numbers.setdefault(file, number)
+
+    def key(self, place: Place) -> tuple[int, ...]:
+        """Sorts places as they are read. A file that was never read comes last."""
+        found: list[int] = []
+        current: Place | None = place
+        for _ in range(len(self._numbers) + 1):
+            if current is None:
+                break
+            number = self._numbers.get(current.file, len(self._numbers))
+            found += (current.line, number)
+            current = self.included.get(current.file)
+        return tuple(reversed(found))
+
+    def behind(self, begin: Place, end: Place, broken: Break) -> bool:
+        """Whether what stands there is read behind the break, or not to its end."""
+        return begin in self.cut or self.key(end) >= self.key(broken.place)
+
+
+def breaks_of(record: EngineRecord, mistakes: Sequence[Mistake]) -> tuple[Break, ...]:
+    """What the engine's own check says comes first, then what our reader stopped at."""
+    found = []
+    since = record.loaded_at if record.running else None
+    if record.check is not None and not record.check.passes:
+        read = _of_httpd if record.kind == "httpd" else _of_nginx
+        place, message = read(record.check.output, record.config)
+        found.append(Break(place, message, True, since))
+    own = [Break(m.place, m.message, False, since) for m in mistakes]
+    return (*found, *(each for each in own if not found or each.place != found[0].place))
+
+
+def _of_httpd(output: str, config: str) -> tuple[Place, str]:
+    """Places are nested: the innermost comes last, and its message behind it."""
+    place, message = Place(config, 1), ""
+    lines = output.splitlines()
+    for number, line in enumerate(lines):
+        match = None
+        for match in _HTTPD_PLACE.finditer(f"{line}\n"):
+            place = Place(match[2], int(match[1]))
+        if match is not None:
+            message = line[match.end() :].strip() or "".join(lines[number + 1 : number + 2])
+            return place, message.strip()
+    said = [line for line in lines if "Warning" not in line and not line.startswith(_HTTPD_NOISE)]
+    return place, _HTTPD_CODE.sub("", said[-1]).strip() if said else "the check fails"
+
+
+def _of_nginx(output: str, config: str) -> tuple[Place, str]:
+    for line in output.splitlines():
+        match = _NGINX.search(line)
+        if match is None:
+            continue
+        at = _NGINX_PLACE.search(match[1])
+        if at is None:
+            return Place(config, 1), match[1]
+        return Place(at[1], int(at[2])), match[1][: at.start()]
+    return Place(config, 1), "the check fails"

@@ -1,0 +1,112 @@
+"""The real request, sent from here, and what came back beside what was predicted."""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+from django.conf import settings
+from django.utils import timezone
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+from rest_framework_dataclasses.serializers import DataclassSerializer
+
+from ecumen.errors import RequestError
+from ecumen.passage import Follower
+from ecumen.passage.compare import Compared, compare
+from ecumen.passage.request import Request as Question
+from ecumen.passage.request import read_request
+from ecumen.survey import Survey
+from ecumen_demo import DEMO
+from ecumen_machine.asking import Reply, ask
+from ecumen_web.api.passage import QuestionSerializer
+from ecumen_web.api.surveys import survey_of
+from ecumen_web.store.loading import follower_of
+
+
+@dataclass(frozen=True, slots=True)
+class AskedServer:
+    """by_stand_in: the demo's stand-in answered. rows: what was predicted for this asker, and what
+    came; empty where no HTTP answer came. agrees: None where nothing sure was predicted.
+    """
+
+    address: str
+    port: int
+    at: datetime
+    asked_from: str
+    by_stand_in: bool
+    trouble: str
+    agrees: bool | None
+    rows: list[Compared]
+
+
+class AskedServerSerializer(DataclassSerializer[AskedServer]):
+    class Meta:
+        dataclass = AskedServer
+
+
+class ReplyView(APIView):
+    @extend_schema(
+        parameters=[OpenApiParameter("survey", str, "path")],
+        request=QuestionSerializer,
+        responses=AskedServerSerializer,
+    )
+    def post(self, request: Request, survey: str) -> Response:
+        """Sends the request to the surveyed server, and lays what comes back beside what was
+        predicted for whoever asks from here."""
+        asked = QuestionSerializer(data=request.data)
+        asked.is_valid(raise_exception=True)
+        question = read_request(**asked.validated_data)
+        follower = follower_of(survey_of(survey).file)
+        return Response(AskedServerSerializer(ask_server(follower, question)).data)
+
+
+def ask_server(follower: Follower, question: Question) -> AskedServer:
+    """Raises RequestError where the request cannot be sent from here."""
+    survey = follower.survey
+    address = follower.run(question)[0].address
+    if address is None:
+        raise RequestError(f"no address is known for {question.name}: give one")
+    stand_in = survey.taken_by == DEMO
+    if stand_in:
+        reply = _of_stand_in(question)
+    else:
+        _check_reach(survey, address)
+        reply = ask(question, address)
+        # The prediction must be for the visitor that the server saw.
+        question = replace(question, to=address, source=reply.asked_from or question.source)
+    passage = follower.follow(question)
+    rows = compare(passage, reply.status, reply.content_type, reply.location)
+    # Undecided as a whole, or in part only: what was sure and came otherwise is a difference.
+    told = [row.agrees for row in rows if row.agrees is not None]
+    return AskedServer(
+        address,
+        question.port,
+        timezone.now(),
+        reply.asked_from,
+        stand_in,
+        reply.trouble,
+        all(told) if told else None,
+        rows,
+    )
+
+
+def _of_stand_in(question: Question) -> Reply:
+    if settings.STAND_IN is None:
+        raise RequestError("the stand-in of the demo server is not running: start ecumen demo")
+    address, port = settings.STAND_IN
+    return ask(question, address, port, proxied=True)
+
+
+def _check_reach(survey: Survey, address: str) -> None:
+    """Only the surveyed server is asked, and nobody else by its name."""
+    here = survey.host == socket.gethostname()
+    if ipaddress.ip_address(address).is_loopback:
+        if not here:
+            raise RequestError(f"{address} is this machine's own, not that of {survey.host}")
+    elif address not in survey.addresses:
+        raise RequestError(f"{address} is no address of the surveyed server {survey.host}")
