@@ -486,6 +486,63 @@ def signed_in(ground: Ground) -> Theme:
     )
 
 
+def conditions(ground: Ground) -> Theme:
+    """Sections under a condition, and access by one."""
+    rng, name = ground.rng, ground.name
+    lay(ground)
+    tests = [
+        f"%{{HTTP_HOST}} == '{name}'", "%{HTTP_HOST} =~ /www/", "%{REQUEST_URI} =~ m#^/sub/#",
+        "%{QUERY_STRING} == 'a=1'", "-n %{QUERY_STRING}", "-z %{QUERY_STRING}", "%{HTTPS} == 'on'",
+        "%{REQUEST_METHOD} in {'POST', 'PUT'}", "%{REMOTE_ADDR} == '127.0.0.1'", "-R '127.0.0.0/8'",
+        "%{REMOTE_ADDR} -ipmatch '192.0.2.0/24'", "%{SERVER_PORT} -eq 8081", "%{SERVER_PORT} > 90",
+        "req('User-Agent') =~ /bot/i", "%{HTTP_USER_AGENT} =~ /bad/i && %{REQUEST_URI} != '/'",
+        "true", "false", "! %{HTTP_HOST} == 'x'", "not (%{REQUEST_METHOD} == 'GET')",
+        "%{REQUEST_URI} -strmatch '*.txt'", "%{REQUEST_URI} -strcmatch '*.TXT'", "-T 'off'",
+        "%{REQUEST_FILENAME} =~ /page/", "tolower(req('Host')) == 'x' || %{REQUEST_URI} == '/old/a.html'",
+        "%{HTTP:X-Forwarded-Proto} == 'https'", "%{THE_REQUEST} =~ /GET/", "'%{HTTP_HOST}x' == 'x'",
+        "%{REQUEST_SCHEME} = 'http' and -n %{HTTP_REFERER}", "%{SERVER_NAME} == 'x' or 1 -lt 2",
+        "%{REQUEST_URI} =~ /^.sub/ && !(-n %{QUERY_STRING})", "%{REQUEST_URI} -fnmatch '/*/page.txt'",
+    ]  # fmt: skip
+    bodies = [
+        "Require all denied", "Require all granted", "ErrorDocument 404 /about.html", "Redirect /about.html",
+        "ForceType text/x-if", "Options +Indexes", "Options -Indexes", "DirectoryIndex page.txt",
+        "AddType text/x-mine .html", "Redirect 410", "Header set X-A b", "AddDefaultCharset utf-8",
+        "DirectorySlash Off", "Require ip 192.0.2.1",
+    ]  # fmt: skip
+
+    def one(deep: int = 0) -> list[str]:
+        found = [f'<If "{rng.choice(tests)}">', *rng.sample(bodies, rng.randint(1, 2))]
+        if deep < 1 and rng.random() < 0.2:
+            found += one(deep + 1)
+        found.append("</If>")
+        if rng.random() < 0.3:
+            found += [f'<ElseIf "{rng.choice(tests)}">', rng.choice(bodies), "</ElseIf>"]
+        if rng.random() < 0.3:
+            found += ["<Else>", rng.choice(bodies), "</Else>"]
+        return found
+
+    lines = _opened(
+        ground, "AllowOverride All", *(one() if rng.random() < 0.5 else []),
+        rng.choice(["", "Options Indexes FollowSymLinks"]),
+    )  # fmt: skip
+    if rng.random() < 0.5:
+        lines += one()
+    if rng.random() < 0.4:
+        lines += ["<Location /sub>", *one(), "</Location>"]
+    if rng.random() < 0.4:
+        ground.override(one(), rng.choice(["", "sub", "sub/deep"]))
+    if rng.random() < 0.5:
+        rule = rng.choice(["Require", "Require not"])
+        test = rng.choice(tests)
+        quoted = rng.choice([test, f'"{test}"'])
+        lines += [f"<Directory {ground.root}/sub>", "<RequireAll>", "Require all granted",
+                  f"{rule} expr {quoted}", "</RequireAll>", "</Directory>"]  # fmt: skip
+    if rng.random() < 0.3:
+        ground.override([f"Require expr {rng.choice(tests)}"], "old")
+    paths = [*PATHS, *(f"{path}?a=1" for path in PATHS[:12])]
+    return Theme(lines, paths, ["GET", "GET", "GET", "POST", "HEAD"])
+
+
 THEMES: dict[str, Callable[[Ground], Theme]] = {
     "override files": override_files,
     "front controllers": front_controller,
@@ -499,4 +556,5 @@ THEMES: dict[str, Callable[[Ground], Theme]] = {
     "methods": methods,
     "mappings": mappings,
     "signing in": signed_in,
+    "conditions": conditions,
 }

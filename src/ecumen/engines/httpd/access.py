@@ -13,7 +13,8 @@ from functools import cached_property
 from itertools import product
 
 from ecumen.engines.httpd.addresses import network
-from ecumen.engines.httpd.lexer import words
+from ecumen.engines.httpd.expressions import Facts, holds
+from ecumen.engines.httpd.lexer import next_word, words
 from ecumen.engines.httpd.methods import Limited
 from ecumen.engines.httpd.modules import OWN
 from ecumen.engines.sites import Proof, proof_of
@@ -38,7 +39,8 @@ class Outcome(Enum):
 class Visitor:
     """Who asks. client: None is somebody outside whose address is not given.
 
-    judged: the settings under which this visitor has been judged already.
+    judged: the settings under which this visitor has been judged already. facts: what conditions
+    may ask for. again: the server asks itself, or anew.
     """
 
     client: str | None
@@ -46,6 +48,8 @@ class Visitor:
     method: str
     signed_in: bool = False
     judged: object = None
+    facts: Facts | None = None
+    again: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -268,9 +272,21 @@ def _leaf(rule: Rule, visitor: Visitor) -> Outcome | None:
             return _by_address(rule.args, visitor.client)
         case "require local":
             return _local(visitor)
+        case "require expr" if visitor.facts is not None:
+            held = holds(expression_of(rule), visitor.facts)
+            return None if held is None else _granted(held)
         case "require valid-user" | "require user" | "require group" if not visitor.signed_in:
             return Outcome.LOGIN
     return None
+
+
+def expression_of(rule: Rule) -> str:
+    """The condition of a rule as it is written; the server takes one pair of quotes off it."""
+    text = rule.directive.text.strip()
+    if rule.negated:
+        text = text.partition(next_word(text)[0])[2].strip()
+    text = text[len("expr") :].strip()
+    return text[1:-1] if len(text) > 1 and text[0] == text[-1] == '"' else text
 
 
 def _granted(yes: bool) -> Outcome:

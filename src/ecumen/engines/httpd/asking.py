@@ -142,6 +142,40 @@ def is_ours(asking: Asking, name: str, port: int | None) -> bool:
     return name.lower() in {each.lower() for each in (host.name or "", *host.names)}
 
 
+class Asked:
+    """What conditions may ask of a question. uri, args: as rules have changed them by then.
+
+    filename: "" before it is known where the address leads.
+    """
+
+    def __init__(self, asking: Asking, server: Server) -> None:
+        self.asking = asking
+        self.server = server
+        self.uri = asking.path
+        self.args = asking.query
+        self.settings = asking.host.settings
+        self.filename = ""
+
+    @property
+    def client(self) -> str | None:
+        return self.asking.arrival.client
+
+    def variable(self, name: str) -> str:
+        if name == "REQUEST_URI":
+            return self.uri
+        if name == "QUERY_STRING":
+            return self.args or ""
+        if name in ("REQUEST_FILENAME", "SCRIPT_FILENAME"):
+            return self.filename
+        known = plain_variable(name, self.asking, self.settings)
+        if known is None:
+            raise LookupError(name)
+        return known
+
+    def header(self, name: str) -> str:
+        return header_sent(name, self.asking)
+
+
 # --- variables that rules may ask for ---
 
 _HEADERS = {
@@ -182,11 +216,7 @@ class Variables:
         return known
 
     def _header(self, name: str) -> str:
-        if name == "host":
-            return self.asking.arrival.host or ""
-        if name in ("connection", "content-length", "authorization"):
-            raise LookupError(name)
-        return self.asking.arrival.headers.get(name, "")
+        return header_sent(name, self.asking)
 
     def _environment(self, name: str) -> str:
         known = self.asking.env.get(name)
@@ -197,14 +227,8 @@ class Variables:
         return ""
 
     def _plain(self, name: str, subject: Subject) -> str | None:
-        asking, arrival = self.asking, self.asking.arrival
+        asking = self.asking
         match name:
-            case "HTTP_HOST":
-                return self._header("host")
-            case "HTTPS":
-                return "on" if arrival.sealed else "off"
-            case "REQUEST_SCHEME":
-                return "https" if speaks_tls(asking) else "http"
             case "REQUEST_URI":
                 return subject.uri
             case "REQUEST_FILENAME" | "SCRIPT_FILENAME":
@@ -213,35 +237,66 @@ class Variables:
                 return subject.path_info
             case "QUERY_STRING":
                 return subject.args or ""
-            case "REQUEST_METHOD":
-                return asking.method
-            case "REMOTE_ADDR" | "CONN_REMOTE_ADDR":
-                if arrival.client is None:
-                    raise LookupError(name)
-                return arrival.client
-            case "SERVER_ADDR":
-                return arrival.address
-            case "SERVER_NAME":
-                return own_name(asking, self.settings)
-            case "SERVER_PORT":
-                return str(own_port(asking, self.settings))
-            case "SERVER_PROTOCOL":
-                return "HTTP/1.1"
-            case "DOCUMENT_ROOT":
-                return asking.host.root
             case "CONTEXT_PREFIX":
                 return self.prefix
             case "CONTEXT_DOCUMENT_ROOT":
                 return self.context_root or asking.host.root
-            case "THE_REQUEST":
-                query = "" if arrival.query is None else f"?{arrival.query}"
-                return f"{arrival.method} {arrival.path}{query} HTTP/1.1"
-            case "IS_SUBREQ":
-                return "true" if asking.by_itself else "false"
-            case "IPV6":
-                return "on" if arrival.client and ":" in arrival.client else "off"
-            case "REMOTE_USER" | "AUTH_TYPE" if not arrival.signed_in:
-                return ""
+        if name in _PLAIN:
+            return plain_variable(name, asking, self.settings)
         # Words that the server does not know stand for nothing.
         known_length = {4, 5, 8, 9, 10, 11, 12, 13, 14, 15, 16, 21}
         return None if len(name) in known_length else ""
+
+
+_PLAIN = frozenset(
+    """
+    HTTP_HOST HTTPS REQUEST_SCHEME REQUEST_METHOD REMOTE_ADDR CONN_REMOTE_ADDR SERVER_ADDR
+    SERVER_NAME SERVER_PORT SERVER_PROTOCOL DOCUMENT_ROOT THE_REQUEST IS_SUBREQ IPV6 REMOTE_USER
+    AUTH_TYPE
+    """.split()
+)
+
+
+def header_sent(name: str, asking: Asking) -> str:
+    """A header of the request, by its name in lower case. Raises LookupError."""
+    if name == "host":
+        return asking.arrival.host or ""
+    if name in ("connection", "content-length", "authorization"):
+        raise LookupError(name)
+    return asking.arrival.headers.get(name, "")
+
+
+def plain_variable(name: str, asking: Asking, settings: Settings) -> str | None:
+    """What the request alone says. None, or LookupError, where that is not known."""
+    arrival = asking.arrival
+    match name:
+        case "HTTP_HOST":
+            return header_sent("host", asking)
+        case "HTTPS":
+            return "on" if arrival.sealed else "off"
+        case "REQUEST_SCHEME":
+            return "https" if speaks_tls(asking) else "http"
+        case "REQUEST_METHOD":
+            return asking.method
+        case "REMOTE_ADDR" | "CONN_REMOTE_ADDR":
+            return arrival.client
+        case "SERVER_ADDR":
+            return arrival.address
+        case "SERVER_NAME":
+            return own_name(asking, settings)
+        case "SERVER_PORT":
+            return str(own_port(asking, settings))
+        case "SERVER_PROTOCOL":
+            return "HTTP/1.1"
+        case "DOCUMENT_ROOT":
+            return asking.host.root
+        case "THE_REQUEST":
+            query = "" if arrival.query is None else f"?{arrival.query}"
+            return f"{arrival.method} {arrival.path}{query} HTTP/1.1"
+        case "IS_SUBREQ":
+            return "true" if asking.by_itself else "false"
+        case "IPV6":
+            return "on" if arrival.client and ":" in arrival.client else "off"
+        case "REMOTE_USER" | "AUTH_TYPE" if not arrival.signed_in:
+            return ""
+    return None

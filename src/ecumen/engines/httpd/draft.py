@@ -25,6 +25,7 @@ from ecumen.engines.httpd.rewriting.rules import (
 )
 from ecumen.engines.httpd.settings import (
     Choice,
+    Conditional,
     Ending,
     FileSection,
     Opt,
@@ -88,6 +89,7 @@ class Draft:
         self.errors: dict[int, Directive] = {}
         self.expires_types: dict[str, Choice] = {}
         self.files: list[FileSection] = []
+        self.conditionals: list[Conditional] = []
         self.access: list[Scoped] = []
         self.unread: list[Directive] = []
 
@@ -108,6 +110,8 @@ class Draft:
             self._limit(directive, limited)
         elif name in ("<files", "<filesmatch"):
             self._files(directive, name == "<filesmatch")
+        elif name in ("<if", "<elseif", "<else"):
+            self._conditional(directive, name[1:])
         elif name in _TAKERS:
             _TAKERS[name](self, directive, words(directive.text))
         else:
@@ -145,6 +149,7 @@ class Draft:
             expires_types=self.expires_types,
             redirects=tuple(self.redirects),
             files=tuple(self.files),
+            conditionals=tuple(self.conditionals),
             unread=(*self.unread, *(directive for directive, _ in self.refused)),
         )
 
@@ -157,6 +162,15 @@ class Draft:
             return
         inner = section_settings(directive.children or (), self.folder or "", rewrites=False)
         self.files.append(FileSection(given[0], regex, directive, inner))
+
+    def _conditional(self, directive: Directive, kind: str) -> None:
+        given = words(directive.text)
+        if len(given) != (0 if kind == "else" else 1):
+            self.refused.append((directive, "its condition is not accepted"))
+            return
+        inner = section_settings(directive.children or (), self.folder or "", rewrites=False)
+        text = given[0] if given else ""
+        self.conditionals.append(Conditional(kind, text, directive, inner))
 
     def options(self, directive: Directive, given: list[str]) -> None:
         before = self.values.get("options")

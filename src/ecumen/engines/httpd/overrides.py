@@ -11,8 +11,9 @@ from dataclasses import dataclass
 from functools import cache
 from importlib import resources
 
-from ecumen.engines.httpd.access import access_fault
+from ecumen.engines.httpd.access import access_fault, expression_of
 from ecumen.engines.httpd.draft import CONDITIONAL, Draft
+from ecumen.engines.httpd.expressions import read as read_condition
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.modules import OWN
 from ecumen.engines.httpd.reader import Reader
@@ -131,6 +132,14 @@ class OverrideReader:
         fault = access_fault(settings.access, self.reader.modules) if settings.access else None
         if fault is not None:
             return Overriding(path, Settings(), (fault[0].place, fault[1]), tuple(doubts))
+        if settings.access is not None:
+            # Where the server cannot read a condition either, it fails on the file.
+            leaves = [leaf for rule in settings.access.rules for leaf in rule.leaves()]
+            doubts += [
+                leaf.directive
+                for leaf in leaves
+                if leaf.kind == "require expr" and read_condition(expression_of(leaf)) is None
+            ]
         return Overriding(path, settings, None, tuple(doubts))
 
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from ecumen.engines.httpd import rewriting
 from ecumen.engines.httpd.access import Visitor
-from ecumen.engines.httpd.asking import Asking, Variables, is_ours, own_address
+from ecumen.engines.httpd.asking import Asked, Asking, Variables, is_ours, own_address
 from ecumen.engines.httpd.server import Server
 from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.targets import Target, Targets
@@ -56,13 +56,21 @@ class Phases:
     def look(self, asking: Asking) -> Looked:
         """Never raises. Blocks and doubts of the way stand in its part, others in the target."""
         host = asking.host
-        before, doubts = self.targets.located(host, asking.path)
-        way = self.ways.find(asking, before)
-        looked = Looked(asking, way, before, type=way.type, handler=way.handler, doubts=doubts)
         arrival = asking.arrival
+        facts = Asked(asking, self.server)
         visitor = Visitor(
-            arrival.client, arrival.address, asking.method, arrival.signed_in, asking.judged
+            arrival.client,
+            arrival.address,
+            asking.method,
+            arrival.signed_in,
+            asking.judged,
+            facts,
+            again=asking.by_itself or asking.lap > 0,
         )
+        before, doubts = self.targets.located(host, asking.path, visitor)
+        way = self.ways.find(asking, before)
+        facts.uri, facts.args = way.path, way.query
+        looked = Looked(asking, way, before, type=way.type, handler=way.handler, doubts=doubts)
         if way.upstream is not None:
             looked.target = self.targets.beside(host, way.path, visitor)
             return looked

@@ -118,6 +118,16 @@ class FileSection:
 
 
 @dataclass(frozen=True, slots=True)
+class Conditional:
+    """A section that binds under a condition. kind: if, elseif or else; text: the condition."""
+
+    kind: str
+    text: str
+    directive: Directive
+    settings: Settings
+
+
+@dataclass(frozen=True, slots=True)
 class Settings:
     """None, or an empty value: not said here."""
 
@@ -151,6 +161,7 @@ class Settings:
     cache_control: Choice | None = None
     redirects: tuple[Redirect, ...] = ()
     files: tuple[FileSection, ...] = ()
+    conditionals: tuple[Conditional, ...] = ()
     unread: tuple[Directive, ...] = ()
 
     def over(self, base: Settings) -> Settings:
@@ -160,6 +171,7 @@ class Settings:
         both = zip(_NAMES, _values(self), _values(base), strict=True)
         merged = {name: theirs if mine is None else mine for name, mine, theirs in both}
         merged["files"] = base.files + self.files
+        merged["conditionals"] = base.conditionals + self.conditionals
         merged["unread"] = base.unread + self.unread
         merged["expires_types"] = {**base.expires_types, **self.expires_types}
         merged["redirects"] = self.redirects + base.redirects

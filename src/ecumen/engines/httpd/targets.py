@@ -5,17 +5,20 @@ Source: httpd 2.4, "Configuration Sections: How the sections are merged".
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
 from ecumen.engines.httpd.access import Access, Outcome, Visitor, judge
+from ecumen.engines.httpd.asking import Asked
 from ecumen.engines.httpd.compat import Compat
+from ecumen.engines.httpd.expressions import holds
 from ecumen.engines.httpd.overrides import OverrideReader
 from ecumen.engines.httpd.server import Host, Section
-from ecumen.engines.httpd.settings import Settings
+from ecumen.engines.httpd.settings import Conditional, Settings
 from ecumen.engines.httpd.walk import FolderWalk, Known, Walked, unread
 from ecumen.engines.sites import Block, Doubt, Phase, Proof, Rank, RuleLine, proof_of
 from ecumen.rights import Walker
+from ecumen.rights.walk import join
 
 # A section that binds: its title, its settings, and where it stands (None: the server's own).
 Bound = tuple[str, Settings, Section | None]
@@ -41,13 +44,41 @@ class Targets:
         self._walks: dict[int, FolderWalk] = {}
         self._known = Known()
 
-    def located(self, host: Host, path: str) -> tuple[Settings, list[Doubt]]:
+    def located(self, host: Host, path: str, visitor: Visitor) -> tuple[Settings, list[Doubt]]:
         """The settings that hold for an address before it is known where it leads."""
         settings = host.settings
         sections, doubts = _by_address(host, path)
         for section in sections:
             settings = self._walk(host).merge(settings, section.settings)
+        if settings.conditionals:
+            settings, _, more = self._conditional(host, settings, visitor, Rank(Phase.ENTRY, 2))
+            doubts += more
         return settings, doubts
+
+    def _conditional(
+        self, host: Host, settings: Settings, visitor: Visitor, rank: Rank
+    ) -> tuple[Settings, list[Bound], list[Doubt]]:
+        """With the sections whose condition holds; they are merged last, in their order."""
+        bound: list[Bound] = []
+        doubts: list[Doubt] = []
+        first = level = settings.conditionals
+        while level:
+            # Conditions within those that hold come after all of these.
+            within: list[Conditional] = []
+            if level is not first and visitor.again:
+                # What the server remembers of the request before may make it pass these by.
+                doubts += [unread(section.directive, rank) for section in level]
+                break
+            for section, held in _held(level, visitor):
+                if held is None:
+                    doubts.append(unread(section.directive, rank))
+                elif held:
+                    settings = self._walk(host).merge(settings, section.settings)
+                    bound.append((section.directive.quoted, section.settings, None))
+                    doubts += [unread(d, rank) for d in section.settings.unread]
+                    within += section.settings.conditionals
+            level = tuple(within)
+        return settings, bound, doubts
 
     def _walk(self, host: Host) -> FolderWalk:
         walk = self._walks.get(id(host))
@@ -87,9 +118,22 @@ class Targets:
             settings = self._walk(host).merge(settings, section.settings)
             sections.append((section.directive.quoted, section.settings, section))
             doubts += [unread(d, Rank(Phase.ENTRY, 2)) for d in section.settings.unread]
+        if settings.conditionals:
+            settings, bound, more = self._told(host, settings, walked, visitor)
+            sections += bound
+            doubts += more
         target = Target(walked, settings, [], list(walked.blocks), doubts)
         self._access(target, sections, visitor)
         return target
+
+    def _told(
+        self, host: Host, settings: Settings, walked: Walked, visitor: Visitor
+    ) -> tuple[Settings, list[Bound], list[Doubt]]:
+        """What conditions say once the walk is done."""
+        if isinstance(visitor.facts, Asked):
+            visitor.facts.settings = settings
+            visitor.facts.filename = join(walked.path, "") if walked.slash else walked.path
+        return self._conditional(host, settings, visitor, Rank(Phase.ACCESS))
 
     def _access(self, target: Target, sections: Sequence[Bound], visitor: Visitor) -> None:
         settings = target.settings
@@ -147,6 +191,25 @@ class Targets:
             target.blocks.append(Block("rule.login-broken", rank, 500, {}, proofs))
         else:
             target.blocks.append(Block("rule.login", rank, 401, {}, proofs))
+
+
+def _held(
+    conditionals: Sequence[Conditional], visitor: Visitor
+) -> Iterator[tuple[Conditional, bool | None]]:
+    """Which of them hold; what follows one that does, as its alternative, does not."""
+    before: bool | None = False
+    for section in conditionals:
+        if section.kind == "if":
+            before = False
+        elif before:
+            continue
+        held: bool | None = True
+        if section.kind != "else":
+            held = None if visitor.facts is None else holds(section.text, visitor.facts)
+        if before is None and held:
+            held = None
+        before = None if before is None or held is None else held
+        yield section, held
 
 
 def _whom(visitor: Visitor) -> dict[str, str]:
