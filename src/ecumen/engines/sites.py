@@ -262,13 +262,21 @@ class Part:
     answer: Answer | None = None
 
 
+# RFC 9110, section 8.8.
+VALIDATORS = ("Last-Modified", "ETag")
+
+
 @dataclass(frozen=True, slots=True)
 class Lifetime:
-    """How long browsers keep a copy. kind: stated, asks (each time), never, or guess."""
+    """How long browsers keep a copy. kind: stated, asks (each time), never, or guess.
+
+    validators: the headers by which they can ask afterwards whether the copy still holds.
+    """
 
     kind: str
     seconds: int
     proof: Proof | None
+    validators: tuple[str, ...] = VALIDATORS
 
 
 @dataclass(slots=True)

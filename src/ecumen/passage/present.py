@@ -57,6 +57,7 @@ _LIFETIME_WORDS = {
     "never": "they keep no copy",
     "guess": "about {time}: nothing is said, and browsers take a tenth of the file's age",
 }
+_NO_VALIDATOR = "; nothing lets them ask whether it changed, so they fetch it anew"
 _SPANS = (("days", 86400), ("hours", 3600), ("minutes", 60), ("seconds", 1))
 
 
@@ -198,6 +199,9 @@ class Presenter:
     def lifetime(self, lifetime: Lifetime) -> LifetimeView:
         """How long browsers keep a copy, in words."""
         words = _LIFETIME_WORDS[lifetime.kind].format(time=spoken(lifetime.seconds))
+        if lifetime.kind != "never":
+            means = " and ".join(lifetime.validators)
+            words += f"; whether it changed they ask by {means}" if means else _NO_VALIDATOR
         at = self.evidence(lifetime.proof) if lifetime.proof else None
         return LifetimeView(lifetime.kind, lifetime.seconds, words, at)
 

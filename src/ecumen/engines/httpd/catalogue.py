@@ -32,7 +32,7 @@ NO_EFFECT = frozenset(
     balancermember suexecusergroup
     rlimitcpu rlimitmem rlimitnproc substitute php_value php_flag php_admin_value
     php_admin_flag browsermatch browsermatchnocase cachenegotiateddocs contentdigest
-    defaulticon defaultlanguage enablemmap enablesendfile fileetag forcelanguagepriority
+    defaulticon defaultlanguage enablemmap enablesendfile forcelanguagepriority
     headername indexheadinsert indexignore indexignorereset indexorderdefault
     indexstylesheet languagepriority limitinternalrecursion passenv readmename setenv
     setenvif setenvifnocase setenvifexpr unsetenv xbithack cgidscriptsock scriptsock

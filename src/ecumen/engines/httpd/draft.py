@@ -323,8 +323,15 @@ class Draft:
         if "content-type" in text or "location" in text or "expr=" in text:
             self.unread.append(directive)
         plain = given[1:] if given[:1] == ["always"] else given
+        if len(plain) == 2 and plain[0].lower() == "unset":
+            before = self.values.get("taken_off")
+            known = before if isinstance(before, frozenset) else frozenset()
+            self.values["taken_off"] = known | {plain[1].lower()}
         if len(plain) == 3 and plain[0].lower() == "set" and plain[1].lower() == "cache-control":
             self.values["cache_control"] = Choice(plain[2], directive.place, directive.quoted)
+
+    def etag(self, directive: Directive, given: list[str]) -> None:
+        self.values["etag"] = given[-1].lower() if given else None
 
     def expires_by_type(self, directive: Directive, given: list[str]) -> None:
         if len(given) == 2:
@@ -440,6 +447,7 @@ _TAKERS: dict[str, _Taker] = {
     "indexoptions": Draft.listing,
     "errordocument": Draft.error_page,
     "header": Draft.header,
+    "fileetag": Draft.etag,
     "expiresactive": _flag("expires"),
     "expiresdefault": _choice("expires_default"),
     "expiresbytype": Draft.expires_by_type,

@@ -7,7 +7,7 @@ measured.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ecumen.engines.httpd import types
 from ecumen.engines.httpd.asking import own_address
@@ -22,6 +22,7 @@ from ecumen.engines.httpd.walk import Walked, may_read
 from ecumen.engines.httpd.way import REDIRECT
 from ecumen.engines.lifetimes import by_header, guessed, spelled_out, stated
 from ecumen.engines.sites import (
+    VALIDATORS,
     Answer,
     Block,
     Candidate,
@@ -276,6 +277,12 @@ class Serving:
 
     def _lifetime(self, settings: Settings, kind: str, entry: Entry) -> Lifetime:
         """How long browsers may go on showing this very file, once they have it."""
+        taken_off = settings.taken_off or frozenset()
+        gone = {"etag"} if settings.etag == "none" else set()
+        kept = tuple(name for name in VALIDATORS if name.lower() not in taken_off | gone)
+        return replace(self._kept(settings, kind, entry), validators=kept)
+
+    def _kept(self, settings: Settings, kind: str, entry: Entry) -> Lifetime:
         said = settings.cache_control
         if said is not None:
             known = by_header(said.value, Proof(place=said.place, text=said.text))

@@ -159,6 +159,8 @@ class Settings:
     expires_default: Choice | None = None
     expires_types: Mapping[str, Choice] = field(default_factory=dict)
     cache_control: Choice | None = None
+    etag: str | None = None
+    taken_off: frozenset[str] | None = None
     redirects: tuple[Redirect, ...] = ()
     files: tuple[FileSection, ...] = ()
     conditionals: tuple[Conditional, ...] = ()
@@ -177,6 +179,8 @@ class Settings:
         merged["redirects"] = self.redirects + base.redirects
         merged["error_pages"] = {**base.error_pages, **self.error_pages}
         merged["endings"] = _endings_over(self.endings, base.endings)
+        if self.taken_off is not None and base.taken_off is not None:
+            merged["taken_off"] = self.taken_off | base.taken_off
         if self.options is not None and base.options is not None:
             merged["options"] = self.options.over(base.options)
         if self.access is not None and base.access is not None:

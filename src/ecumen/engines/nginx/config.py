@@ -162,6 +162,7 @@ class Conf:
     limited: tuple[frozenset[str], Conf] | None = None
     expires: Line | None = None
     cache_control: Line | None = None
+    etag: bool = True
 
     @property
     def realm(self) -> Line | None:
@@ -178,7 +179,7 @@ class Conf:
             self.error_pages, self.access, self.realm_line, self.passwords, self.any_will_do,
             self.types, self.default_type, self.charset, self.charset_types, self.absolute,
             self.own_name, self.own_port, self.links, self.logs, self.recursive_errors,
-            expires=self.expires, cache_control=self.cache_control,
+            expires=self.expires, cache_control=self.cache_control, etag=self.etag,
         )  # fmt: skip
 
 
@@ -331,6 +332,9 @@ class Draft:
     def expires(self, line: Line) -> None:
         self.conf.expires = line
 
+    def validator(self, line: Line) -> None:
+        self.conf.etag = line.args != ("off",)
+
     def header(self, line: Line) -> None:
         if self._first("header"):
             self.conf.cache_control = None
@@ -476,6 +480,7 @@ _TAKERS: dict[str, Callable[[Draft, Line], None]] = {
     "try_files": Draft.tries,
     "internal": Draft.internal,
     "expires": Draft.expires,
+    "etag": Draft.validator,
     "add_header": Draft.header,
     "return": Draft.returns,
     "rewrite": Draft.rewrite,

@@ -822,6 +822,10 @@ class Run:
 
     def _lifetime(self, entry: Entry) -> Lifetime:
         """How long browsers may go on showing this very file, once they have it."""
+        kept = self._kept(entry)
+        return kept if self.conf.etag else replace(kept, validators=("Last-Modified",))
+
+    def _kept(self, entry: Entry) -> Lifetime:
         conf, taken_at = self.conf, self.survey.taken_at
         if conf.cache_control is not None and len(conf.cache_control.args) > 1:
             known = by_header(conf.cache_control.args[1], proof(conf.cache_control)[0])
