@@ -109,3 +109,9 @@ def test_names_exact_then_wild_in_front_then_wild_behind_then_patterns() -> None
             for at, name in enumerate(names[: number + 1])
         )
         assert passage(nginx(config), "http://www.a.test/").status == 402 + number
+
+
+def test_behind_a_shut_folder_stands_what_the_path_itself_is() -> None:
+    """An index below a file: once the folder is open, the engine finds that it is none."""
+    found = asked("", "/sub/x.html%2f", "0700 ines /srv/a/sub/")
+    assert codes(found) == ["ladder.shut", "serve.missing"]

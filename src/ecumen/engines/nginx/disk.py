@@ -23,20 +23,17 @@ ERRORS = {
 @dataclass(slots=True)
 class Seen:
     """error: of the kernel, "" where there is none. entry: what is there, were all shut folders
-    open. shut: what keeps the worker out, before the end of the path.
+    open. shut: what keeps the worker out, before the end of the path. beyond: the error that
+    remains once everything shut is open.
     """
 
     path: str
     entry: Entry | None
     error: str
+    beyond: str = ""
     shut: list[Block] = field(default_factory=list)
     doubts: list[Doubt] = field(default_factory=list)
     rungs: list[Rung] = field(default_factory=list)
-
-    @property
-    def beyond(self) -> str:
-        """The error that remains once everything shut is open."""
-        return "" if self.entry is not None else self.error
 
 
 class Disk:
@@ -52,7 +49,7 @@ class Disk:
         if walk.problem is Problem.UNSEEN:
             seen.doubts.append(Doubt("ladder.unseen", rank, {"path": walk.physical}))
         elif walk.problem is not None:
-            seen.error = ERRORS[walk.problem]
+            seen.error = seen.beyond = ERRORS[walk.problem]
         self._steps(path, walk, links, seen, rank, status)
         if links:
             # Where links are judged the engine looks at a file by opening it, and at what is asked
