@@ -165,3 +165,11 @@ def test_a_maker_of_content_takes_the_place_of_what_would_begin_anew() -> None:
     survey = server(config, ("0644 root /srv/a/page.x", "0644 root /srv/a/b.x", *FILES))
     assert passage(survey, "http://x.test/b.x").status == 404
     assert not passage(survey, "http://x.test/page.x").decided
+
+
+def test_a_closed_folder_behind_a_link_is_one_obstacle() -> None:
+    lines = ("<Directory />", "Options FollowSymLinks Indexes", "</Directory>")
+    files = ("0700 ines /srv/c/", "0644 root /srv/c/x.html", "0777 root /srv/a/on -> ../c")
+    survey = server(host("*:80", "a", *lines), (*files, *FILES))
+    found = codes(passage(survey, "http://x.test/on/"))
+    assert found == ["ladder.shut", "ladder.unlistable"]

@@ -115,3 +115,9 @@ def test_behind_a_shut_folder_stands_what_the_path_itself_is() -> None:
     """An index below a file: once the folder is open, the engine finds that it is none."""
     found = asked("", "/sub/x.html%2f", "0700 ines /srv/a/sub/")
     assert codes(found) == ["ladder.shut", "serve.missing"]
+
+
+def test_a_folder_is_one_obstacle_with_its_slash_and_without() -> None:
+    closed = "0711 ines /srv/a/list/"
+    found = asked("autoindex on; disable_symlinks on;", "/list/", closed)
+    assert codes(found) == ["ladder.unlistable"]

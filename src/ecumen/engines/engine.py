@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Protocol
 
 from ecumen.engines.breaks import Break
 from ecumen.engines.httpd.engine import HttpdEngine
 from ecumen.engines.nginx.engine import NginxEngine
 from ecumen.engines.sites import Arrival, Binding, Handling, Part, SiteSummary
+from ecumen.engines.tree import Place
 from ecumen.survey import EngineRecord, Survey
 
 
@@ -31,6 +32,22 @@ class Engine(Protocol):
 
     def claims(self, arrival: Arrival) -> bool:
         """Whether a site here claims the name that is asked for, on this address and port."""
+
+    def answers(self, address: str, port: int, name: str) -> Place | None:
+        """Where the site is declared that answers a name on an address and port."""
+
+    @property
+    def files(self) -> Sequence[str]:
+        """The files of its configuration, in the order in which they are read."""
+
+    def usual_type(self, ending: str) -> str | None:
+        """The content type that a file-name ending has, where no site says otherwise."""
+
+    def reads_override(self, site: Place, folder: str, name: str) -> bool | None:
+        """Whether a site reads a per-folder override file there; None where that is not known."""
+
+    def opens(self, site: Place, folder: str) -> Iterable[tuple[str, Place]]:
+        """What a site opens in a folder that few need, and the line that does."""
 
     def seal(self, arrival: Arrival) -> Part:
         """What comes of asking for TLS on this address and port."""

@@ -207,11 +207,35 @@ class Arrival:
 
 
 @dataclass(frozen=True, slots=True)
+class Door:
+    """One address and port that a site is bound to. address: `*` for all of them, else a literal.
+
+    port: None for any. default: marked as the one that answers when nobody is named.
+    """
+
+    address: str
+    port: int | None
+    place: Place
+    sealed: bool = False
+    default: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Named:
+    """One name that a site claims. name: in lower case. exact: False for wildcards and patterns."""
+
+    name: str
+    place: Place
+    exact: bool = True
+
+
+@dataclass(frozen=True, slots=True)
 class SiteSummary:
     """One site as configured, and one way to ask for it.
 
     personal: the account whose site it is, for a personal site. asked_as, address, port, path: a
     request that is meant for it. behind: the engine's reading breaks in front of it, or within.
+    index: names that are tried for a folder, in order. log: where its lines certainly go.
     """
 
     name: str
@@ -226,6 +250,10 @@ class SiteSummary:
     personal: str | None = None
     sealed: bool = False
     behind: bool = False
+    doors: tuple[Door, ...] = ()
+    claims: tuple[Named, ...] = ()
+    index: tuple[str, ...] = ()
+    log: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

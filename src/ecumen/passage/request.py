@@ -178,6 +178,15 @@ def _sent(text: str) -> str:
     )
 
 
+_PLAIN = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~/")
+
+
+def escaped_path(path: str) -> str:
+    """A path on disk as it stands in an address (RFC 3986, section 2.1)."""
+    data = path.encode("utf-8", "surrogateescape")
+    return "".join(chr(byte) if byte in _PLAIN else f"%{byte:02X}" for byte in data)
+
+
 def _target(to: str | None) -> tuple[str | None, int | None]:
     if to is None or to == "":
         return None, None

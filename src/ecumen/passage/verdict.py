@@ -18,7 +18,9 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Evidence:
-    """Lines of configuration (file, line, text), or an entry on disk (path and the rest)."""
+    """Lines of configuration (file, line, text), an entry on disk (path and the rest), or a
+    request with what comes of it.
+    """
 
     file: str | None = None
     line: int | None = None
@@ -30,6 +32,8 @@ class Evidence:
     group: str | None = None
     acl: str | None = None
     target: str | None = None
+    request: str | None = None
+    outcome: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x"; measured.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
 
@@ -15,7 +15,9 @@ from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.choice import Chooser, Chosen
 from ecumen.engines.httpd.hostname import HostHeader, read_host
 from ecumen.engines.httpd.laps import Laps
+from ecumen.engines.httpd.overrides import asks_for
 from ecumen.engines.httpd.server import Host, Server, load
+from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.summaries import Summaries
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, read_path
 from ecumen.engines.httpd.walk import unread
@@ -117,6 +119,47 @@ class HttpdEngine:
             ).ground
             == "site.named"
         )
+
+    def answers(self, address: str, port: int, name: str) -> Place | None:
+        """Where the site is declared that answers a name on an address and port."""
+        return self.chooser.choose(address, port, read_host(name), True).host.place
+
+    @property
+    def files(self) -> Sequence[str]:
+        return self.server.tree.files
+
+    def usual_type(self, ending: str) -> str | None:
+        """The content type that a file-name ending has, where no site says otherwise."""
+        return self.server.types.get(ending)
+
+    def _settings(self, site: Place, folder: str) -> Settings | None:
+        """What holds in a folder of a site, once the server has walked there."""
+        host = next((each for each in self.server.hosts if each.place == site), None)
+        if self.walker is None:
+            return None
+        walked = self.laps.phases.targets.walked(host or self.server.main, f"{folder}/")
+        return None if walked.unseen or walked.entry is None else walked.settings
+
+    def reads_override(self, site: Place, folder: str, name: str) -> bool | None:
+        """Whether a site reads a per-folder override file there; None where that is not known."""
+        settings = self._settings(site, folder)
+        if settings is None:
+            return None
+        return asks_for(settings.override, settings.override_list)
+
+    def opens(self, site: Place, folder: str) -> Iterator[tuple[str, Place]]:
+        """What a site opens in a folder that few need, and the line that does."""
+        settings = self._settings(site, folder)
+        if settings is None:
+            return
+        options, override = settings.options, settings.override
+        if options is not None and options.place is not None:
+            if options.bits & Opt.INDEXES:
+                yield "listings", options.place
+            if options.bits & Opt.INCLUDES:
+                yield "server-side includes", options.place
+        if override is not None and override.classes and override.place is not None:
+            yield "override files", override.place
 
     def seal(self, arrival: Arrival) -> Part:
         """The first block of the address decides whether TLS is spoken; the name in the greeting

@@ -388,7 +388,8 @@ class Serving:
         """Tries the index names in order; False where a listing is the next to be tried."""
         step = self.walker.search(folder)
         if step.blocked:
-            facts = {"path": walked.path}
+            # By its own path, however it was reached: it is closed once.
+            facts = {"path": folder.path}
             self._block("ladder.shut", Rank(Phase.FOLDER), 403, facts, Proof(entry=folder))
         place = self.target.settings.index_place
         if place is not None:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import ipaddress
+from collections.abc import Iterator
 from dataclasses import replace
 
 from ecumen.engines.httpd.choice import Resolve
+from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.server import Host, Server
 from ecumen.engines.httpd.way import personal_folder
-from ecumen.engines.sites import SiteSummary
+from ecumen.engines.sites import Door, Named, SiteSummary
 from ecumen.survey import Survey
 
 
@@ -40,7 +42,18 @@ class Summaries:
             port=port,
             asked_as=host.name or next(iter(sorted(host.names)), literal),
             sealed=host.sealed is not None,
+            doors=tuple(self._doors(host)),
+            claims=tuple(_claims(host)),
+            index=("index.html",) if host.settings.index is None else host.settings.index,
+            log=next((log.path for log in host.logs if not log.conditional), None),
         )
+
+    def _doors(self, host: Host) -> Iterator[Door]:
+        for binding in host.bindings:
+            literal = binding.address == "*" or _is_literal(binding.address)
+            addresses = (binding.address,) if literal else self.resolve(binding.address) or ()
+            for address in addresses:
+                yield Door(address, binding.port, binding.place, host.sealed is not None)
 
     def _asked_at(self, host: Host) -> tuple[str, int]:
         """An address and port on which this site is bound, those that are listened on first."""
@@ -75,6 +88,14 @@ class Summaries:
                     )
                     break
         return found
+
+
+def _claims(host: Host) -> Iterator[Named]:
+    if host.name and host.name_line is not None:
+        yield Named(host.name.lower(), host.name_line.place)
+    for line in host.alias_lines:
+        for name in words(line.text):
+            yield Named(name.lower(), line.place, not any(c in name for c in "*?"))
 
 
 def _is_literal(text: str) -> bool:

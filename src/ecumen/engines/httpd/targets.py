@@ -87,6 +87,10 @@ class Targets:
             self._walks[id(host)] = walk
         return walk
 
+    def walked(self, host: Host, filename: str) -> Walked:
+        """The walk to a path, whoever asks."""
+        return self._walk(host).walk(filename)
+
     def beside(self, host: Host, path: str, visitor: Visitor) -> Target:
         """What holds for an address that leads to nothing on disk: an upstream."""
         settings = host.settings

@@ -141,8 +141,9 @@ class Disk:
         seen.rungs.append(rung)
         if not decision.allowed:
             code = "ladder.unlistable" if entry.kind is Kind.DIR else "ladder.unreadable"
-            proofs = (Proof(entry=entry, path=seen.path),)
-            block = Block(code, rank, 403, {"path": seen.path}, proofs)
+            # With a slash or without, it is one folder.
+            path = seen.path.rstrip("/") or "/"
+            block = Block(code, rank, 403, {"path": path}, (Proof(entry=entry, path=path),))
             seen.shut.append(block)
             seen.error = seen.error or "EACCES"
         elif entry.kind is Kind.SOCKET:

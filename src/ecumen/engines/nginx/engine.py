@@ -6,7 +6,7 @@ Source: nginx, "How nginx processes a request", "Development guide: HTTP phases"
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
 
@@ -25,8 +25,10 @@ from ecumen.engines.sites import (
     Arrival,
     Binding,
     Block,
+    Door,
     Doubt,
     Handling,
+    Named,
     Part,
     Phase,
     Rank,
@@ -109,6 +111,20 @@ class NginxEngine:
             port=heard.port or 80,
             asked_as=asked or literal,
             sealed=all(listen.sealed for listen in server.listens),
+            doors=tuple(
+                Door(
+                    "*" if each.address == "::" and not each.only_v6 else each.address,
+                    each.port,
+                    each.line.place if each.line else server.place,
+                    each.sealed,
+                    each.default,
+                )
+                for each in server.listens
+                if each.port is not None
+            ),
+            claims=tuple(_claims(server)),
+            index=tuple(name.source for name, _ in server.conf.index if name.constant),
+            log=next((g.path for g in server.conf.logs if g.path and not g.condition), None),
         )
 
     def _address(self, bound: Binding) -> str:
@@ -125,6 +141,33 @@ class NginxEngine:
         return chosen is not None and chosen.ground == "site.named"
 
     # --- one request ---
+
+    def answers(self, address: str, port: int, name: str) -> Place | None:
+        """Where the site is declared that answers a name on an address and port."""
+        chosen = self.chooser.choose(address, port, read_host(name), refused=False)
+        return chosen.server.place if chosen is not None else None
+
+    @property
+    def files(self) -> Sequence[str]:
+        return self.whole.reading.files
+
+    def usual_type(self, ending: str) -> str | None:
+        """The content type that a file-name ending has, where no site says otherwise."""
+        server = next(iter(self.whole.servers), None)
+        return server.conf.types.get(ending) if server is not None else None
+
+    def reads_override(self, site: Place, folder: str, name: str) -> bool | None:
+        """Never: this engine has no such files."""
+        return False
+
+    def opens(self, site: Place, folder: str) -> Iterator[tuple[str, Place]]:
+        """What a site opens in a folder that few need: listings, where they are on for all."""
+        server = next((each for each in self.whole.servers if each.place == site), None)
+        if server is None:
+            return
+        for line in server.line.children or ():
+            if line.name == "autoindex" and line.args == ("on",):
+                yield "listings", line.place
 
     def seal(self, arrival: Arrival) -> Part:
         """The door speaks TLS or does not; the name in the greeting chooses the certificate."""
@@ -249,6 +292,15 @@ class NginxEngine:
         )  # fmt: skip
         handling.site.doubts.append(Doubt("site.nobody", Rank(Phase.ENTRY)))
         return handling
+
+
+def _claims(server: Server) -> Iterator[Named]:
+    for line in server.line.children or ():
+        if line.name == "server_name":
+            for name in line.args:
+                exact = not (name.startswith(("~", ".")) or "*" in name)
+                if name not in ("", "_"):
+                    yield Named(name.lower(), line.place, exact)
 
 
 def _end_of(line: Line) -> Place:

@@ -16,7 +16,7 @@ from ecumen.passage.situation import Gate, Situation, Words, not_reached
 from ecumen.survey import Listener
 
 _RANK = Rank(Phase.REACH, 1)
-_PROGRAMS = {"apache2": "httpd", "httpd": "httpd", "nginx": "nginx"}
+PROGRAMS = {"apache2": "httpd", "httpd": "httpd", "nginx": "nginx"}
 
 
 def judge(now: Situation) -> Part:
@@ -49,7 +49,7 @@ def _heard(
     now: Situation, part: Part, listener: Listener, binding: Binding | None, facts: dict[str, str]
 ) -> None:
     program = listener.program or ""
-    kind = _PROGRAMS.get(program)
+    kind = PROGRAMS.get(program)
     part.facts |= {"program": program or "a program that the survey cannot name"}
     if listener.program is None and binding is not None:
         return
@@ -67,7 +67,7 @@ def _declared(now: Situation, address: str, port: int) -> Binding | None:
     """The binding that an engine's configuration has for this address; sets the engine."""
     for engine in now.engines:
         for binding in engine.listens:
-            if binding.port == port and _covers(binding.address, address):
+            if binding.port == port and covers(binding.address, address):
                 _take(now, engine)
                 return binding
     return None
@@ -94,13 +94,13 @@ def _take(now: Situation, engine: Engine) -> None:
 
 
 def _listening(now: Situation, address: str, port: int) -> Listener | None:
-    hits = [x for x in now.survey.listeners if x.port == port and _covers(x.address, address)]
+    hits = [x for x in now.survey.listeners if x.port == port and covers(x.address, address)]
     exact = [x for x in hits if x.address == address]
     return next(iter(exact or hits), None)
 
 
 @lru_cache(maxsize=4096)
-def _covers(bound: str, address: str) -> bool:
+def covers(bound: str, address: str) -> bool:
     if bound == "*":
         return True
     try:

@@ -1,0 +1,225 @@
+"""Names: claimed twice, by nobody, or always lost to another site."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from ecumen.audit.check import Found, check, mended
+from ecumen.audit.finding import Impact
+from ecumen.audit.scene import Scene, Site
+from ecumen.engines.sites import Door, Named
+from ecumen.passage import read_request
+
+_OF_THE_MACHINE = ("localhost", "ip6-localhost", "ip6-loopback", "localhost.localdomain")
+_USUAL = (("http", 80), ("https", 443))
+
+
+def _asked_at(scene: Scene, door: Door) -> list[tuple[str, int]]:
+    """Addresses and ports at which visitors may come to a door."""
+    ports = [door.port] if door.port is not None else sorted(_ports(scene))
+    addresses = scene.own_addresses if door.address == "*" else [door.address]
+    return [(address, port) for address in addresses for port in ports]
+
+
+def _ports(scene: Scene) -> set[int]:
+    return {b.port for engine in scene.engines for b in engine.listens if b.port is not None}
+
+
+def _lost(scene: Scene, site: Site, claim: Named) -> list[Site] | None:
+    """The sites that take a name in this one's place; None where it ever wins it."""
+    rivals: dict[int, Site] = {}
+    for door in site.summary.doors:
+        for address, port in _asked_at(scene, door):
+            place = site.engine.answers(address, port, claim.name)
+            if place == site.summary.place:
+                return None
+            rival = scene.site_at.get(place) if place is not None else None
+            if rival is not None:
+                rivals[rival.number] = rival
+    return list(rivals.values()) or None
+
+
+def _lost_claims(scene: Scene) -> list[tuple[Site, Named, Site]]:
+    """Every plain name that a site claims and another one always gets."""
+    found = []
+    for site in scene.hosts:
+        for claim in site.summary.claims:
+            if not claim.exact:
+                continue
+            winners = _lost(scene, site, claim)
+            if winners:
+                found.append((site, claim, winners[0]))
+    return found
+
+
+def _same(winner: Site, name: str) -> Named | None:
+    return next((c for c in winner.summary.claims if c.exact and c.name == name), None)
+
+
+@check(
+    "claim.double", Impact.CLASH, "Two sites claim one name, and one of them never gets a visitor"
+)
+def double(scene: Scene) -> Iterator[Found]:
+    for site, claim, winner in scene.once("lost claims", _lost_claims):
+        theirs = _same(winner, claim.name)
+        if theirs is None:
+            continue
+        yield Found(
+            f"{claim.name} {site.subject}",
+            [site, winner],
+            [scene.line(theirs.place), scene.line(claim.place)],
+            f"{winner.name} and {site.name} both claim {claim.name}: {winner.name} gets every "
+            "visitor",
+            group=claim.name,
+            remedies=mended(f"Take {claim.name} out of the site that should not have it"),
+            addresses=1,
+        )
+
+
+@check("claim.shadowed", Impact.CLASH, "A stronger claim always wins this name")
+def shadowed(scene: Scene) -> Iterator[Found]:
+    for site, claim, winner in scene.once("lost claims", _lost_claims):
+        if _same(winner, claim.name) is not None:
+            continue
+        by = next((c for c in winner.summary.claims if not c.exact), None)
+        yield Found(
+            f"{claim.name} {site.subject}",
+            [site, winner],
+            [scene.line(claim.place), scene.line(by.place) if by else scene.declared(winner)],
+            f"{winner.name} takes every visitor of {claim.name}, which {site.name} claims",
+            group=winner.name,
+            remedies=mended(
+                f"Bind {site.name} to the same address as {winner.name}, or narrow what "
+                f"{winner.name} claims"
+            ),
+            addresses=1,
+        )
+
+
+def _doors(scene: Scene) -> dict[tuple[int, str, int | None], list[tuple[Site, Door]]]:
+    """The sites of each engine by address and port, in the order of the configuration."""
+    found: dict[tuple[int, str, int | None], list[tuple[Site, Door]]] = defaultdict(list)
+    for site in scene.hosts:
+        for door in {(d.address, d.port): d for d in reversed(site.summary.doors)}.values():
+            found[scene.engines.index(site.engine), door.address, door.port].append((site, door))
+    return found
+
+
+def _where(address: str, port: int | None) -> str:
+    host = f"[{address}]" if ":" in address else address
+    return f"{host}:{'*' if port is None else port}"
+
+
+@check(
+    "claim.unnamed",
+    Impact.CLASH,
+    "Several sites share an address and port, with no name to tell them apart",
+)
+def unnamed(scene: Scene) -> Iterator[Found]:
+    for (_, address, port), bound in _doors(scene).items():
+        nameless = [(site, door) for site, door in bound if not site.summary.claims]
+        marked = next((site for site, door in bound if door.default), bound[0][0])
+        never = [(site, door) for site, door in nameless if site is not marked]
+        if len(bound) < 2 or not never:
+            continue
+        where = _where(address, port)
+        for site, door in never:
+            yield Found(
+                f"{site.engine.kind} {where} {site.summary.place.file}",
+                [site, marked],
+                [scene.declared(site), scene.line(door.place)],
+                f"A site on {where} has no name, so {marked.name} answers in its place",
+                group=where,
+                remedies=mended("Give the site a name of its own"),
+                addresses=1,
+            )
+
+
+@check("claim.default-by-order", Impact.DRIFT, "File order decides who answers for unknown names")
+def default_by_order(scene: Scene) -> Iterator[Found]:
+    """Only where the one that answers is a site with names of its own: a catch-all is meant."""
+    for (_, address, port), bound in _doors(scene).items():
+        if len(bound) < 2 or any(door.default for _, door in bound):
+            continue
+        site, door = bound[0]
+        if not any(claim.exact for claim in site.summary.claims):
+            continue
+        where = _where(address, port)
+        yield Found(
+            f"{site.engine.kind} {where}",
+            [site],
+            [scene.declared(site), scene.line(door.place)],
+            f"{site.name} answers on {where} for every name that nobody claims, as it stands first",
+            remedies=mended(
+                "Put a site in front of it that is meant for unknown names, and shows that it is"
+            ),
+            addresses=1,
+        )
+
+
+@check("claim.default-twice", Impact.OUTAGE, "Two sites are marked default on one address and port")
+def default_twice(scene: Scene) -> Iterator[Found]:
+    for (_, address, port), bound in _doors(scene).items():
+        marked = [(site, door) for site, door in bound if door.default]
+        if len(marked) < 2:
+            continue
+        where = _where(address, port)
+        yield Found(
+            f"{marked[0][0].engine.kind} {where}",
+            [site for site, _ in marked],
+            [scene.line(door.place) for _, door in marked],
+            f"{len(marked)} sites are marked default on {where}: the engine does not start",
+            remedies=mended("Take the mark off all of them but one"),
+            addresses=1,
+        )
+
+
+@check("claim.nobody", Impact.OUTAGE, "A name leads here that no site claims", needs=("names",))
+def nobody(scene: Scene) -> Iterator[Found]:
+    own = set(scene.survey.addresses)
+    claimed = {claim.name for site in scene.hosts for claim in site.summary.claims if claim.exact}
+    for record in scene.survey.names:
+        name = record.name.lower()
+        here = [address for address in record.addresses or () if address in own]
+        machine = scene.survey.host.lower()
+        if not here or name in _OF_THE_MACHINE or name.partition(".")[0] == machine:
+            continue
+        if name.replace(".", "").isdigit() or ":" in name or name in claimed:
+            continue
+        if _claimed_by_pattern(scene, name):
+            continue
+        for scheme, port in _usual(scene, here[0]):
+            front = scene.ask(read_request(f"{scheme}://{name}:{port}/", to=here[0]))
+            if front.answered_by is None or not front.decided:
+                continue
+            site = scene.site_at.get(front.answered_by)
+            if site is None:
+                continue
+            yield Found(
+                f"{name} {port}",
+                [site],
+                [scene.asked(front), scene.declared(site)],
+                f"No site claims {name}, so {site.name} answers for it",
+                group=site.name,
+                remedies=mended(f"Add {name} to the site that is meant, or mend the name there"),
+                addresses=1,
+            )
+            break
+
+
+def _claimed_by_pattern(scene: Scene, name: str) -> bool:
+    """Whether a site with a wildcard or a pattern answers: it counts as claiming what it gets."""
+    for engine in scene.engines:
+        for address in scene.own_addresses:
+            for port in {b.port for b in engine.listens if b.port is not None}:
+                place = engine.answers(address, port, name)
+                site = scene.site_at.get(place) if place is not None else None
+                if site is not None and any(not claim.exact for claim in site.summary.claims):
+                    return True
+    return False
+
+
+def _usual(scene: Scene, address: str) -> Iterator[tuple[str, int]]:
+    ports = _ports(scene)
+    yield from ((scheme, port) for scheme, port in _USUAL if port in ports)

@@ -1,0 +1,221 @@
+"""What stops front pages: each obstacle of a passage is a finding, by its code.
+
+So that no front page fails without one that says why.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+
+from ecumen.audit.check import Found, Look, check, mended
+from ecumen.audit.finding import Impact
+from ecumen.audit.scene import Front, Scene, Site
+from ecumen.engines.sites import Block
+from ecumen.passage.follow import mend, say
+from ecumen.survey import Kind
+
+Cause = Callable[[Block], str]
+Keep = Callable[[Site, Block], bool]
+
+
+def _stopped(scene: Scene) -> list[tuple[Site, Front, Block]]:
+    """The sites whose own front page is stopped, and by what."""
+    found = []
+    for site in scene.sites:
+        front = scene.front(site)
+        own = front.answered_by in (site.summary.place, None) or front.gate == "door"
+        if front.decided and front.block is not None and own:
+            found.append((site, front, front.block))
+    return found
+
+
+def _always(site: Site, block: Block) -> bool:
+    return True
+
+
+def _by_code(codes: tuple[str, ...], cause: Cause, keep: Keep = _always) -> Look:
+    def look(scene: Scene) -> Iterator[Found]:
+        for site, front, block in scene.once("stopped fronts", _stopped):
+            if block.code not in codes or not keep(site, block):
+                continue
+            proofs = [scene.evidence(proof) for proof in block.proofs]
+            yield Found(
+                f"{site.subject} {block.code}",
+                [site],
+                [*proofs, scene.asked(front)],
+                f"{site.name}: {say(block.code, block.facts)}",
+                group=cause(block),
+                remedies=mended(*filter(None, (mend(block.code, block.facts),))),
+            )
+
+    return look
+
+
+def _path(block: Block) -> str:
+    """Homes and folders of one kind that are closed are one cause: what holds them."""
+    return block.facts.get("path", "").rpartition("/")[0]
+
+
+def _line(block: Block) -> str:
+    place = next((proof.place for proof in block.proofs if proof.place is not None), None)
+    return "" if place is None else str(place)
+
+
+def _own_rule(site: Site, block: Block) -> bool:
+    """Whether a line of the site itself refuses, and not the one for the server as a whole."""
+    begin = site.summary.place
+    places = [proof.place for proof in block.proofs if proof.place is not None]
+    return any(place.file == begin.file and place.line >= begin.line for place in places)
+
+
+def _no_own_rule(site: Site, block: Block) -> bool:
+    return not _own_rule(site, block)
+
+
+def _root_is_there(site: Site, block: Block) -> bool:
+    """A root that is missing is a finding of its own."""
+    return block.facts.get("path", "").rstrip("/") != (site.summary.root or "").rstrip("/")
+
+
+_LADDER = ("ladder.shut",)
+_UNREADABLE = ("ladder.unreadable", "ladder.unlistable")
+_LINKS = (
+    "ladder.link-refused", "ladder.link-owner", "ladder.link-protected", "ladder.link-loop",
+    "ladder.link-nowhere", "ladder.name-too-long",
+)  # fmt: skip
+_RULES = ("rule.denied", "rule.local-only")
+
+check("ladder.shut", Impact.OUTAGE, "The engine's worker may not pass a folder on the way")(
+    _by_code(_LADDER, _path)
+)
+check("ladder.unreadable", Impact.OUTAGE, "The worker may not read the file")(
+    _by_code(_UNREADABLE, _path)
+)
+check("ladder.link", Impact.OUTAGE, "A link on the way is not followed, or leads nowhere")(
+    _by_code(_LINKS, _path)
+)
+check("rule.still-closed", Impact.OUTAGE, "The site is closed to visitors from outside")(
+    _by_code(_RULES, _line, _own_rule)
+)
+check("rule.no-rule", Impact.OUTAGE, "No rule opens the folder, so the refusal for all stands")(
+    _by_code(_RULES, _line, _no_own_rule)
+)
+check("rule.override-refused", Impact.OUTAGE, "A per-folder override holds something not allowed")(
+    _by_code(("rule.override-refused", "rule.override-closed"), _line)
+)
+check("rule.sign-in", Impact.OUTAGE, "Signing in is asked for in a way that cannot work")(
+    _by_code(("rule.login-broken", "rule.login-unused"), _line)
+)
+check("way.fails", Impact.OUTAGE, "The configuration itself turns the front page away")(
+    _by_code(
+        (
+            "way.loops",
+            "way.rules-fail",
+            "way.rules-need-links",
+            "way.no-such-place",
+            "way.alias-rewritten",
+            "way.upstream-closed",
+            "way.bad-path",
+            "way.forbidden-escape",
+            "way.refused",
+            "way.gone",
+            "way.status",
+            "way.internal",
+            "way.hung-up",
+        ),
+        _line,
+    )
+)
+check("index.gone", Impact.OUTAGE, "The front page leads to a file that is not there")(
+    _by_code(
+        (
+            "serve.missing",
+            "serve.no-file",
+            "serve.no-folder",
+            "serve.trailing-path",
+            "serve.post-on-folder",
+            "serve.fallback-missing",
+            "serve.listing-fails",
+        ),
+        _path,
+        _root_is_there,
+    )
+)
+check("site.refuses", Impact.OUTAGE, "The engine refuses what a visitor of this site sends")(
+    _by_code(
+        ("site.bad-host", "site.no-host", "site.bad-request", "site.misdirected", "seal.plain"),
+        lambda block: block.code,
+    )
+)
+check("seal.unspoken", Impact.OUTAGE, "A sealed site stands behind a door that does not speak TLS")(
+    _by_code(("seal.not-spoken", "seal.rejected"), lambda block: block.code)
+)
+
+
+@check("rule.override-ignored", Impact.DRIFT, "A per-folder override that is not read",
+       needs=("files",))  # fmt: skip
+def ignored(scene: Scene) -> Iterator[Found]:
+    """Override files in document roots; what lies deeper is the owner's own business."""
+    for site in scene.sites:
+        root = (site.summary.root or "").rstrip("/")
+        if not root:
+            continue
+        for name in (".htaccess",):
+            entry = scene.survey.files.get(f"{root}/{name}")
+            if entry is None or entry.kind is not Kind.FILE or not entry.size:
+                continue
+            if site.engine.reads_override(site.summary.place, root, name) is not False:
+                continue
+            yield Found(
+                f"{site.subject} {entry.path}",
+                [site],
+                [scene.entry(entry), scene.declared(site)],
+                f"{entry.path} is not read: nothing that it says holds",
+                group=site.engine.kind,
+                remedies=mended(
+                    "Say in the site's configuration what it says",
+                    "Have such files read for this folder",
+                ),
+            )
+
+
+@check("rule.wider-than-used", Impact.UPKEEP, "A site opens more than it uses", needs=("files",))
+def wider(scene: Scene) -> Iterator[Found]:
+    for site in scene.hosts:
+        root = (site.summary.root or "").rstrip("/")
+        entry = scene.survey.files.get(root)
+        if entry is None or entry.kind is not Kind.DIR:
+            continue
+        for what, line in site.engine.opens(site.summary.place, root):
+            if _uses(scene, site, root, what):
+                continue
+            yield Found(
+                f"{site.subject} {what}",
+                [site],
+                [scene.line(line)],
+                f"{site.name} opens {what} and uses none",
+                group=f"{what} {line}",
+                remedies=mended(f"Turn {what} off for {root}"),
+            )
+
+
+def _uses(scene: Scene, site: Site, root: str, what: str) -> bool:
+    names = scene.survey.files.children(root)
+    match what:
+        case "override files":
+            return ".htaccess" in names or _anywhere(scene, root, ".htaccess")
+        case "server-side includes":
+            return _anywhere(scene, root, ".shtml")
+        case "listings":
+            return not any(name in names for name in site.summary.index)
+    return True
+
+
+def _anywhere(scene: Scene, root: str, ending: str) -> bool:
+    return any(
+        path.startswith(f"{root}/") for path in scene.once(f"files {ending}", _ending(ending))
+    )
+
+
+def _ending(ending: str) -> Callable[[Scene], list[str]]:
+    return lambda scene: [path for path in scene.survey.files.paths if path.endswith(ending)]

@@ -1,0 +1,141 @@
+"""What is written, enabled, loaded and running: where these differ."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import UTC, datetime
+
+from ecumen.audit.check import Found, check, mended
+from ecumen.audit.finding import Impact
+from ecumen.audit.scene import Scene, Site
+from ecumen.passage.verdict import Evidence
+from ecumen.survey import EngineRecord, Kind
+
+_AVAILABLE, _ENABLED = "-available", "-enabled"
+
+
+def _moment(seconds: float) -> str:
+    return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%d %H:%M} UTC"
+
+
+@check(
+    "state.fails-check",
+    Impact.OUTAGE,
+    "The configuration would not load: a restart takes every site down",
+)
+def fails_check(scene: Scene) -> Iterator[Found]:
+    for engine in scene.engines:
+        for broken in engine.breaks[:1]:
+            sites = [site for site in scene.hosts if site.engine is engine]
+            yield Found(
+                f"{engine.kind} {engine.record.config}",
+                sites,
+                [Evidence(broken.place.file, broken.place.line, broken.message)],
+                f"{engine.kind} would not load its configuration: {broken.message}",
+                remedies=mended(f"Mend {broken.place}, and check the configuration again"),
+            )
+
+
+@check("state.stopped", Impact.OUTAGE, "The engine is not running")
+def stopped(scene: Scene) -> Iterator[Found]:
+    for engine in scene.engines:
+        if engine.record.running is False and not engine.record.declared:
+            sites = [site for site in scene.hosts if site.engine is engine]
+            yield Found(
+                engine.kind,
+                sites,
+                [Evidence(path=engine.record.config)],
+                f"{engine.kind} is not running",
+                remedies=mended(f"Start {engine.kind}, once its check passes"),
+            )
+
+
+@check("state.not-reloaded", Impact.DRIFT, "Changed since the engine last read its configuration",
+       needs=("files",))  # fmt: skip
+def not_reloaded(scene: Scene) -> Iterator[Found]:
+    for engine in scene.engines:
+        record = engine.record
+        if not record.running or record.loaded_at is None:
+            continue
+        sites: dict[str, list[Site]] = {}
+        for site in scene.hosts:
+            if site.engine is engine:
+                sites.setdefault(site.summary.place.file, []).append(site)
+        for file in dict.fromkeys(engine.files):
+            walk = scene.walker.walk(file)
+            entry = walk.entry
+            if entry is None or max(entry.mtime, entry.ctime) // 10**9 <= record.loaded_at:
+                continue
+            changed = _moment(entry.mtime / 1e9)
+            yield Found(
+                file,
+                sites.get(file, []),
+                [scene.entry(entry), Evidence(text=f"read on {_moment(record.loaded_at)}")],
+                f"{file} changed on {changed}, and {engine.kind} has not read it since",
+                group=engine.kind,
+                remedies=mended(f"Have {engine.kind} read its configuration again"),
+            )
+
+
+def _configured(record: EngineRecord) -> str:
+    return record.config.rpartition("/")[0]
+
+
+@check("state.not-enabled", Impact.DRIFT, "Written, but not enabled", needs=("files",))
+def not_enabled(scene: Scene) -> Iterator[Found]:
+    """Where folders come in pairs: what is available, and links to what is enabled."""
+    for engine in scene.engines:
+        base = _configured(engine.record)
+        for name in scene.survey.files.children(base):
+            if not name.endswith(_AVAILABLE) or not name.startswith("sites"):
+                continue
+            available = f"{base}/{name}"
+            enabled = f"{base}/{name.removesuffix(_AVAILABLE)}{_ENABLED}"
+            folder = scene.survey.files.get(enabled)
+            if folder is None or not folder.listed:
+                continue
+            linked = {
+                scene.walker.walk(f"{enabled}/{leaf}").physical
+                for leaf in scene.survey.files.children(enabled)
+            }
+            for leaf in scene.survey.files.children(available):
+                entry = scene.survey.files.get(f"{available}/{leaf}")
+                if entry is None or entry.kind is not Kind.FILE or entry.path in linked:
+                    continue
+                if leaf.startswith(".") or leaf.endswith(("~", ".bak", ".dpkg-dist", ".dpkg-old")):
+                    continue
+                yield Found(
+                    entry.path,
+                    [],
+                    [scene.entry(entry)],
+                    f"{entry.path} is written, and not enabled",
+                    group=available,
+                    remedies=mended(
+                        f"Link it from {enabled}, or remove it",
+                        shell=[f"ln -s ../{name}/{leaf} {enabled}/{leaf}"],
+                    ),
+                )
+
+
+@check("state.dangling", Impact.DRIFT, "Enabled, but what it points to is gone", needs=("files",))
+def dangling(scene: Scene) -> Iterator[Found]:
+    for engine in scene.engines:
+        base = _configured(engine.record)
+        for name in scene.survey.files.children(base):
+            if not name.endswith(_ENABLED):
+                continue
+            for leaf in scene.survey.files.children(f"{base}/{name}"):
+                link = scene.survey.files.get(f"{base}/{name}/{leaf}")
+                if link is None or link.kind is not Kind.LINK:
+                    continue
+                walk = scene.walker.walk(link.path)
+                if walk.problem is None or walk.problem == "unseen":
+                    continue
+                yield Found(
+                    link.path,
+                    [],
+                    [scene.entry(link)],
+                    f"{link.path} points to {link.target}, which is gone",
+                    group=name,
+                    remedies=mended(f"Remove the link {link.path}", shell=[f"rm {link.path}"]),
+                )

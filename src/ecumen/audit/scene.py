@@ -1,0 +1,194 @@
+"""What checks look at: the sites of one survey, their front pages, and evidence for all of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TypeVar, cast
+
+from ecumen.engines.engine import Engine
+from ecumen.engines.sites import Answer, Block, Proof, SiteSummary
+from ecumen.engines.tree import Place
+from ecumen.errors import RequestError
+from ecumen.passage import Follower, Request, read_request
+from ecumen.passage.follow import say
+from ecumen.passage.front import front_request
+from ecumen.passage.verdict import Evidence
+from ecumen.rights import Subject, Walker
+from ecumen.survey import Entry, Survey
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, slots=True)
+class Site:
+    """One site of one engine. Sites are compared by what they are, not by what they are called."""
+
+    engine: Engine
+    summary: SiteSummary
+    number: int
+
+    @property
+    def name(self) -> str:
+        return self.summary.name
+
+    @property
+    def subject(self) -> str:
+        """The same from survey to survey: a site is known by its engine, name and bindings."""
+        bindings = " ".join(sorted(self.summary.bindings))
+        return f"{self.engine.kind} {self.name} {bindings}".rstrip()
+
+    def __hash__(self) -> int:
+        return self.number
+
+
+@dataclass(frozen=True, slots=True)
+class Front:
+    """What comes of asking for a site's front page.
+
+    block: what stops it; None where something goes out. answered_by: where the site is declared
+    that answers. serve: the code of what goes out. file: what it ends at.
+    """
+
+    request: Request
+    status: int | None
+    decided: bool
+    block: Block | None
+    gate: str
+    answer: Answer | None
+    answered_by: Place | None
+    serve: str
+    file: str | None
+
+
+class Scene:
+    """One survey, ready to be looked at. Everything that several checks need is made once."""
+
+    def __init__(self, follower: Follower) -> None:
+        self.follower = follower
+        self.survey: Survey = follower.survey
+        self.engines = follower.engines
+        self.evidence = follower.presenter.evidence
+        self._fronts: dict[int, Front] = {}
+        self._lines: dict[str, list[str]] = {}
+        self._made: dict[str, object] = {}
+
+    def holds(self, need: str) -> bool:
+        """Whether the survey has what a check needs: files, listeners, names."""
+        gaps = {gap.what for gap in self.survey.gaps}
+        match need:
+            case "listeners":
+                return "listeners" not in gaps
+            case "files":
+                return len(self.survey.files) > 0
+            case "names":
+                return bool(self.survey.names)
+        raise ValueError(need)
+
+    @cached_property
+    def sites(self) -> list[Site]:
+        """Every site of every engine in file order, personal ones behind."""
+        found: list[Site] = []
+        for engine in self.engines:
+            for summary in engine.sites():
+                found.append(Site(engine, summary, len(found)))
+        return found
+
+    @cached_property
+    def hosts(self) -> list[Site]:
+        """The sites that have a block of their own in the configuration."""
+        return [site for site in self.sites if site.summary.personal is None]
+
+    @cached_property
+    def site_at(self) -> Mapping[Place, Site]:
+        return {site.summary.place: site for site in reversed(self.hosts)}
+
+    @cached_property
+    def own_addresses(self) -> list[str]:
+        """Addresses of the server at which visitors come."""
+        return [a for a in self.survey.addresses if not _loopback(a)] or ["127.0.0.1"]
+
+    @cached_property
+    def walker(self) -> Walker:
+        """The file system as root sees it: what is there, whoever may see it."""
+        return Walker(self.survey, Subject("root", 0, frozenset({0})))
+
+    def once(self, key: str, make: Callable[[Scene], T]) -> T:
+        """What several checks need and none should make twice."""
+        if key not in self._made:
+            self._made[key] = make(self)
+        return cast(T, self._made[key])
+
+    # --- front pages ---
+
+    def front(self, site: Site) -> Front:
+        known = self._fronts.get(site.number)
+        if known is None:
+            known = self._fronts[site.number] = self.ask(front_request(site.summary))
+        return known
+
+    def ask(self, request: Request) -> Front:
+        """What comes of a request."""
+        now, parts, outcome = self.follower.run(request)
+        gate, block = outcome.blocks[0] if outcome.blocks else ("serve", None)
+        handling = now.handling
+        return Front(
+            request,
+            outcome.status,
+            outcome.decided,
+            block,
+            gate,
+            outcome.answer,
+            handling.site_place if handling is not None else None,
+            parts[8].code,
+            handling.file if handling is not None else None,
+        )
+
+    def request_for(self, site: Site, path: str) -> Request | None:
+        """A visitor's request for a path of a site; None where no visitor can ask for it."""
+        summary = site.summary
+        scheme = "https" if summary.sealed else "http"
+        usual = 443 if summary.sealed else 80
+        port = "" if summary.port == usual else f":{summary.port}"
+        try:
+            return read_request(f"{scheme}://{summary.asked_as}{port}{path}", to=summary.address)
+        except RequestError:
+            return None
+
+    # --- evidence ---
+
+    def line(self, place: Place) -> Evidence:
+        """A line of configuration as it stands."""
+        lines = self._lines.get(place.file)
+        if lines is None:
+            text = self.survey.texts.get(place.file, b"").decode("utf-8", "surrogateescape")
+            lines = self._lines[place.file] = text.split("\n")
+        text = lines[place.line - 1].strip() if 0 < place.line <= len(lines) else ""
+        return Evidence(place.file, place.line, text)
+
+    def entry(self, entry: Entry) -> Evidence:
+        return self.evidence(Proof(entry=entry))
+
+    def asked(self, front: Front) -> Evidence:
+        """A request and its outcome, as proof."""
+        return Evidence(request=front.request.url, outcome=outcome_words(front))
+
+    def declared(self, site: Site) -> Evidence:
+        return self.line(site.summary.place)
+
+
+def outcome_words(front: Front) -> str:
+    """The status, and why."""
+    status = "no answer" if front.status is None else str(front.status)
+    if not front.decided:
+        status += "?"
+    if front.block is not None:
+        return f"{status}: {say(front.block.code, front.block.facts)}"
+    if front.answer is not None and front.answer.location:
+        return f"{status}: sent to {front.answer.location}"
+    return f"{status}: {front.file}" if front.file else status
+
+
+def _loopback(address: str) -> bool:
+    return address.startswith("127.") or address == "::1"
