@@ -61,7 +61,7 @@ def _chains(kind: str, world: World, wanted: int) -> int:
             first = found.obstacles[0]
             path = first.evidence[0].path
             assert path is not None
-            assert first.status == ask(row).status
+            assert found.status == ask(row).status
             mend(path, first.code)
             follower = Follower(take_survey(specs, [str(world.base)]))
             after = follower.follow(request_of(row))

@@ -71,3 +71,15 @@ def test_an_override_file_that_the_worker_may_not_read_closes_all_below() -> Non
     closed = (*FILES[:2], "0600 ines /srv/a/.htaccess")
     found = passage(server(config, closed), "http://a.test/")
     assert codes(found) == ["rule.override-closed"]
+
+
+def test_what_a_closed_folder_s_override_file_holds_stands_behind_it() -> None:
+    config = (
+        "<VirtualHost *:80>\nDocumentRoot /srv/a\n<Directory /srv/a>\nAllowOverride All\n"
+        "</Directory>\n</VirtualHost>\n"
+    )
+    closed = (*FILES[:2], "0700 ines /srv/a/in/", "0644 ines /srv/a/in/.htaccess")
+    survey = server(config, closed, texts={"/srv/a/in/.htaccess": b"Nonsense\n"})
+    found = passage(survey, "http://a.test/in/x.html")
+    assert codes(found)[:2] == ["ladder.shut", "rule.override-refused"]
+    assert found.status == 403

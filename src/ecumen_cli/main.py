@@ -9,6 +9,7 @@ import click
 
 from ecumen.errors import EcumenError
 from ecumen_cli import exit as statuses
+from ecumen_cli.audit import audit
 from ecumen_cli.demo import demo
 from ecumen_cli.follow import follow
 from ecumen_cli.load import load
@@ -22,7 +23,7 @@ def ecumen() -> None:
     """Explains, audits and mends the sites of a shared-hosting server."""
 
 
-for command in (demo, follow, load, serve, survey):
+for command in (audit, demo, follow, load, serve, survey):
     ecumen.add_command(command)
 
 

@@ -9,6 +9,7 @@ from typing import TypeVar, cast
 
 from ecumen.engines.engine import Engine
 from ecumen.engines.sites import Answer, Block, Proof, SiteSummary
+from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
 from ecumen.errors import RequestError
 from ecumen.passage import Follower, Request, read_request
@@ -73,6 +74,7 @@ class Scene:
         self._fronts: dict[int, Front] = {}
         self._lines: dict[str, list[str]] = {}
         self._made: dict[str, object] = {}
+        self._source = SurveySource(self.survey)
 
     def holds(self, need: str) -> bool:
         """Whether the survey has what a check needs: files, listeners, names."""
@@ -162,8 +164,9 @@ class Scene:
         """A line of configuration as it stands."""
         lines = self._lines.get(place.file)
         if lines is None:
-            text = self.survey.texts.get(place.file, b"").decode("utf-8", "surrogateescape")
-            lines = self._lines[place.file] = text.split("\n")
+            text = self._source.read(place.file) or b""
+            lines = text.decode("utf-8", "surrogateescape").split("\n")
+            self._lines[place.file] = lines
         text = lines[place.line - 1].strip() if 0 < place.line <= len(lines) else ""
         return Evidence(place.file, place.line, text)
 

@@ -190,7 +190,7 @@ def nobody(scene: Scene) -> Iterator[Found]:
         if _claimed_by_pattern(scene, name):
             continue
         for scheme, port in _usual(scene, here[0]):
-            front = scene.ask(read_request(f"{scheme}://{name}:{port}/", to=here[0]))
+            front = scene.ask(read_request(f"{scheme}://{name}/", to=here[0]))
             if front.answered_by is None or not front.decided:
                 continue
             site = scene.site_at.get(front.answered_by)

@@ -179,8 +179,9 @@ class FolderWalk:
         rank = Rank(Phase.WALK, depth * _HALF + 1)
         step = self.walker.search(folder)
         if step.blocked:
+            # What its override file says comes to bear once the folder is open.
             self._shut(walked, step, rank)
-            return
+            rank = Rank(Phase.WALK, depth * _HALF + 2)
         for name in self.host.override_names or (".htaccess",):
             if self._override_file(walked, folder, name, depth, rank):
                 return
@@ -198,7 +199,9 @@ class FolderWalk:
             return False
         if walk.problem in (Problem.MISSING, Problem.NOT_FOLDER):
             return False
-        if walk.problem is not None or entry is None or walk.blocked:
+        shut = {block.facts.get("path") for block in walked.blocks if block.code == "ladder.shut"}
+        kept_out = any(step.protected or step.entry.path not in shut for step in walk.blocked)
+        if walk.problem is not None or entry is None or kept_out:
             walked.blocks.append(Block("rule.override-closed", rank, 403, facts, ()))
             return False
         proof = Proof(entry=entry, path=path)
