@@ -12,6 +12,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--seed", type=int, default=1, help="The first seed of generated worlds.")
     parser.addoption("--worlds", type=int, default=5, help="How many worlds are generated.")
     parser.addoption("--asks", type=int, default=300, help="Requests to each world.")
+    parser.addoption("--fronts", default=2, type=int, help="worlds whose front pages are audited")
     parser.addoption("--chains", type=int, default=10, help="Obstacles mended, for each engine.")
     parser.addoption("--table", default="", help="Where the table of agreement is written.")
 

@@ -164,8 +164,8 @@ class Scene:
         """A line of configuration as it stands."""
         lines = self._lines.get(place.file)
         if lines is None:
-            text = self._source.read(place.file) or b""
-            lines = text.decode("utf-8", "surrogateescape").split("\n")
+            data = self._source.read(place.file) or b""
+            lines = data.decode("utf-8", "surrogateescape").split("\n")
             self._lines[place.file] = lines
         text = lines[place.line - 1].strip() if 0 < place.line <= len(lines) else ""
         return Evidence(place.file, place.line, text)

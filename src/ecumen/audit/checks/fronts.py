@@ -23,7 +23,8 @@ def _stopped(scene: Scene) -> list[tuple[Site, Front, Block]]:
     found = []
     for site in scene.sites:
         front = scene.front(site)
-        own = front.answered_by in (site.summary.place, None) or front.gate == "door"
+        # In front of the contest of sites nobody has answered yet.
+        own = front.answered_by == site.summary.place or front.gate in ("name", "door", "seal")
         if front.decided and front.block is not None and own:
             found.append((site, front, front.block))
     return found
@@ -74,6 +75,8 @@ def _no_own_rule(site: Site, block: Block) -> bool:
 
 def _root_is_there(site: Site, block: Block) -> bool:
     """A root that is missing is a finding of its own."""
+    if block.code not in ("serve.missing", "serve.no-folder"):
+        return True
     return block.facts.get("path", "").rstrip("/") != (site.summary.root or "").rstrip("/")
 
 

@@ -1,0 +1,421 @@
+"""Each check has a survey that must raise it, and one that looks alike and must not."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+
+from ecumen.audit import CHECKS, Finding, audit
+from ecumen.audit.check import Check, Found
+from ecumen.audit.finding import Impact
+from ecumen.passage import Follower
+from ecumen.passage.front import front_pages
+from ecumen.survey import (
+    ConfigCheck,
+    FileTable,
+    Kind,
+    Listener,
+    NameRecord,
+    Survey,
+    write_survey,
+)
+from ecumen_cli.main import ecumen
+from ecumen_demo import demo_survey
+from tests.application import ROOT
+from tests.builders import nginx, server
+
+HEARD = (Listener("192.0.2.10", 80, "apache2", 7),)
+PAGES = ("0644 ines /srv/a/index.html", "0644 otto /srv/b/index.html")
+
+
+def block(
+    name: str, root: str = "a", lines: str = "", binding: str = "*:80", alias: str = ""
+) -> str:
+    names = f"ServerName {name}\n" if name else ""
+    names += f"ServerAlias {alias}\n" if alias else ""
+    return f"<VirtualHost {binding}>\n{names}DocumentRoot /srv/{root}\n{lines}\n</VirtualHost>\n"
+
+
+def httpd(config: str, *files: str, **more: object) -> Survey:
+    """A survey of a running httpd, whose files are not empty but where they say so."""
+    survey = server(config, (*PAGES, *files), declared=False, listeners=HEARD)
+    return filled(replace(survey, **more))  # type: ignore[arg-type]
+
+
+def filled(survey: Survey, **changes: dict[str, object]) -> Survey:
+    """Files have 10 bytes; changes: by the last name of a path."""
+    table = [
+        replace(
+            entry,
+            **{"size": 10 if entry.kind is Kind.FILE else 0}
+            | changes.get(entry.path.rpartition("/")[2].replace(".", "_"), {}),  # type: ignore[arg-type]
+        )
+        for entry in survey.files
+    ]
+    return replace(survey, files=FileTable(table))
+
+
+def engine(survey: Survey, **changes: object) -> Survey:
+    return replace(survey, engines=(replace(survey.engines[0], **changes),))  # type: ignore[arg-type]
+
+
+def ids(survey: Survey) -> set[str]:
+    found = audit(Follower(survey))
+    assert found.failed_checks == []
+    return {finding.id for finding in found.findings}
+
+
+ONE = block("a.test")
+TWO = ONE + block("b.test", "b")
+OPTIONS = "<Directory /srv/a>\nOptions {}\nAllowOverride {}\n</Directory>"
+DIRS = ("0755 root /etc/sites-available/", "0755 root /etc/sites-enabled/")
+
+
+def options(words: str = "None", override: str = "None") -> str:
+    return OPTIONS.format(words, override)
+
+
+def both(mine: str, theirs: str) -> Survey:
+    """Both engines, with a site each."""
+    httpd_ = httpd(block("a.test", binding=f"*:{mine}").replace("*:", "*:"))
+    other = nginx(f"server {{ listen {theirs}; server_name n.test; root /srv/b; }}")
+    text = httpd_.texts["/etc/c"].replace(b"Listen 192.0.2.10:80", f"Listen {mine}".encode())
+    return replace(
+        httpd_,
+        engines=(*httpd_.engines, replace(other.engines[0], declared=False)),
+        texts={**other.texts, **httpd_.texts, "/etc/c": text},
+    )
+
+
+def names(*given: str) -> dict[str, object]:
+    return {"names": tuple(NameRecord(name, ("192.0.2.10",)) for name in given)}
+
+
+def roots(inner: str, lines: str = "") -> Survey:
+    return httpd(
+        ONE + f"<VirtualHost *:80>\nServerName b.test\nDocumentRoot {inner}\n</VirtualHost>\n"
+        + lines,
+        "0644 otto /srv/a/in/index.html",
+    )  # fmt: skip
+
+
+def sealed(first: str) -> Survey:
+    survey = httpd(
+        "LoadModule ssl_module m\nListen 192.0.2.10:443\n"
+        + block("x.test", "b", first, "*:443") + block("a.test", "a", "SSLEngine on", "*:443"),
+    )  # fmt: skip
+    return replace(survey, listeners=(*HEARD, Listener("192.0.2.10", 443, "apache2", 7)))
+
+
+def grounds(outside: str) -> Survey:
+    hosts = "".join(block(f"s{n}.test", f"sites/s{n}") for n in range(9))
+    files = [f"0644 ines /srv/sites/s{n}/index.html" for n in range(9)]
+    files.append(f"0644 ines {outside}/index.html")
+    return httpd(
+        hosts + f"<VirtualHost *:80>\nServerName z.test\nDocumentRoot {outside}\n</VirtualHost>\n",
+        *files,
+    )
+
+
+Make = Callable[[], Survey]
+CASES: dict[str, tuple[Make, Make]] = {
+    "door.unheard": (
+        lambda: httpd(block("a.test", binding="*:8090")),
+        lambda: httpd(ONE),
+    ),
+    "door.empty": (
+        lambda: httpd("Listen 8080\n" + block("a.test", binding="*:80"),
+                      listeners=(*HEARD, Listener("0.0.0.0", 8080, "apache2", 7))),
+        lambda: httpd("Listen 8080\n" + block("a.test", binding="*:80") 
+                      + block("b", binding="*:8080"),
+                      listeners=(*HEARD, Listener("0.0.0.0", 8080, "apache2", 7))),
+    ),
+    "door.held": (
+        lambda: httpd(ONE, listeners=(Listener("192.0.2.10", 80, "cupsd", 9),)),
+        lambda: httpd(ONE, listeners=(*HEARD, Listener("192.0.2.10", 631, "cupsd", 9))),
+    ),
+    "door.twice": (lambda: both("80", "80"), lambda: both("80", "8088")),
+    "claim.double": (
+        lambda: httpd(block("a.test", alias="x.test") + block("b.test", "b", alias="x.test")),
+        lambda: httpd(block("a.test", alias="x.test") + block("b.test", "b", alias="y.test")),
+    ),
+    "claim.shadowed": (
+        lambda: httpd(block("a.test", alias="*.test") + block("b.test", "b")),
+        lambda: httpd(block("b.test", "b") + block("a.test", alias="*.test")),
+    ),
+    "claim.unnamed": (
+        lambda: httpd(ONE + block("", "b")),
+        lambda: httpd(block("", "b") + ONE),
+    ),
+    "claim.default-by-order": (lambda: httpd(TWO), lambda: httpd(block("", "b") + ONE)),
+    "claim.default-twice": (
+        lambda: filled(nginx("server { listen 80 default_server; root /srv/a; }\n"
+                             "server { listen 80 default_server; server_name b; root /srv/b; }",
+                             PAGES)),
+        lambda: filled(nginx("server { listen 80 default_server; root /srv/a; }\n"
+                             "server { listen 81 default_server; server_name b; root /srv/b; }",
+                             PAGES)),
+    ),
+    "claim.nobody": (
+        lambda: httpd(TWO, **names("c.test")),
+        lambda: httpd(block("a.test", alias="*.test"), **names("c.test", "localhost", "quay.x")),
+    ),
+    "root.missing": (
+        lambda: httpd(block("a.test", "gone")),
+        lambda: httpd(block("a.test", "gone", "Redirect / http://b.test/")),
+    ),
+    "root.shared": (
+        lambda: httpd(ONE + block("b.test", "a")),
+        lambda: httpd(ONE + block("b.test", "a", alias="a.test")),
+    ),
+    "root.nested": (
+        lambda: roots("/srv/a/in"),
+        lambda: roots("/srv/a/in", "<Location /in>\nRequire all denied\n</Location>\n"),
+    ),
+    "root.loose": (
+        lambda: httpd(ONE, "0666 ines /srv/a/page.html"),
+        lambda: httpd(ONE, "0664 ines /srv/a/page.html", "1777 ines /srv/a/drop/"),
+    ),
+    "root.leads-out": (
+        lambda: httpd(block("a.test", lines=options("FollowSymLinks")),
+                      "0777 ines /srv/a/on.html -> /srv/b/index.html"),
+        lambda: httpd(block("a.test", lines=options("SymLinksIfOwnerMatch")),
+                      "0777 ines /srv/a/on.html -> /srv/b/index.html"),
+    ),
+    "root.out-of-bounds": (lambda: grounds("/data/z"), lambda: grounds("/srv/sites/z")),
+    "root.served-secret": (
+        lambda: httpd(ONE, "0644 ines /srv/a/.git/config", "0644 ines /srv/a/old.sql.gz"),
+        lambda: httpd(ONE, "0600 ines /srv/a/.git/config", "0644 ines /srv/old.sql.gz",
+                      "0644 ines /srv/a/ines.pub"),
+    ),
+    "root.served-log": (
+        lambda: httpd(block("a.test", lines="CustomLog /srv/a/log/a.log common"),
+                      "0644 root /srv/a/log/a.log"),
+        lambda: httpd(block("a.test", lines="CustomLog /srv/a/log/a.log common"),
+                      "0600 root /srv/a/log/a.log"),
+    ),
+    "index.none": (
+        lambda: httpd(block("c.test", "c"), "0644 ines /srv/c/page.html"),
+        lambda: httpd(block("c.test", "c", "DirectoryIndex page.html"),
+                      "0644 ines /srv/c/page.html"),
+    ),
+    "index.empty": (lambda: filled(httpd(ONE), index_html={"size": 0}), lambda: httpd(ONE)),
+    "index.doubled-ending": (
+        lambda: httpd(block("c.test", "c"), "0644 ines /srv/c/index.html.txt"),
+        lambda: httpd(ONE, "0644 ines /srv/a/index.html.txt", "0644 ines /srv/a/notes.txt"),
+    ),
+    "index.outranked": (
+        lambda: filled(httpd(block("a.test", lines="DirectoryIndex index.html home.html"),
+                             "0644 ines /srv/a/home.html"), home_html={"mtime": 10**18}),
+        lambda: filled(httpd(block("a.test", lines="DirectoryIndex index.html home.html"),
+                             "0644 ines /srv/a/home.html"), index_html={"mtime": 10**18}),
+    ),
+    "index.gone": (
+        lambda: httpd(block("a.test", lines="Alias / /srv/a/none.html")),
+        lambda: httpd(block("a.test", lines="Alias /x /srv/a/none.html")),
+    ),
+    "listing.open": (
+        lambda: httpd(block("a.test", lines=options("Indexes")), "0644 ines /srv/a/in/x.html"),
+        lambda: httpd(block("a.test", lines=options("Indexes")), "0644 ines /srv/a/in/index.html"),
+    ),
+    "kind.plain": (
+        lambda: httpd(block("a.test", lines="AddType text/plain .css"), "0644 ines /srv/a/x.css"),
+        lambda: httpd(ONE, "0644 ines /srv/a/x.css"),
+    ),
+    "rule.still-closed": (
+        lambda: httpd(block("a.test", lines="<Location />\nRequire local\n</Location>")),
+        lambda: httpd(block("a.test", lines="<Location /in>\nRequire local\n</Location>")),
+    ),
+    "rule.no-rule": (
+        lambda: httpd("<Directory /srv/a>\nRequire all denied\n</Directory>\n" + ONE),
+        lambda: httpd("<Directory /srv/x>\nRequire all denied\n</Directory>\n" + ONE),
+    ),
+    "rule.override-ignored": (
+        lambda: httpd(block("a.test", lines=options()), "0644 ines /srv/a/.htaccess"),
+        lambda: httpd(block("a.test", lines=options("None", "All")), "0644 ines /srv/a/.htaccess",
+                      texts=httpd(block("a.test", lines=options("None", "All"))).texts
+                      | {"/srv/a/.htaccess": b"# nothing\n"}),
+    ),
+    "rule.override-refused": (
+        lambda: httpd(block("a.test", lines=options("None", "All")), "0644 ines /srv/a/.htaccess",
+                      texts=httpd(block("a.test", lines=options("None", "All"))).texts
+                      | {"/srv/a/.htaccess": b"Nonsense\n"}),
+        lambda: httpd(block("a.test", lines=options()), "0644 ines /srv/a/.htaccess"),
+    ),
+    "rule.wider-than-used": (
+        lambda: httpd(block("a.test", lines=options("Indexes"))),
+        lambda: httpd(block("c.test", "c", options("Indexes").replace("/srv/a", "/srv/c")),
+                      "0644 ines /srv/c/page.html"),
+    ),
+    "rule.sign-in": (
+        lambda: httpd(block("a.test", lines="<Location />\nAuthType Basic\n"
+                                            "Require valid-user\n</Location>")),
+        lambda: httpd(block("a.test", lines="<Location />\nAuthType Basic\nAuthName x\n"
+                                            "Require valid-user\n</Location>")),
+    ),
+    "ladder.shut": (
+        lambda: httpd(ONE, "0700 ines /srv/a/"),
+        lambda: httpd(ONE, "0711 ines /srv/a/"),
+    ),
+    "ladder.unreadable": (
+        lambda: httpd(block("c.test", "c"), "0600 ines /srv/c/index.html"),
+        lambda: httpd(block("c.test", "c"), "0644 ines /srv/c/index.html"),
+    ),
+    "ladder.link": (
+        lambda: httpd(block("c.test", "c", "<Directory />\nOptions None\n</Directory>"),
+                      "0777 ines /srv/c -> /srv/a"),
+        lambda: httpd(block("c.test", "c"), "0777 ines /srv/c -> /srv/a"),
+    ),
+    "way.fails": (
+        lambda: httpd(block("a.test", lines="Redirect gone /")),
+        lambda: httpd(block("a.test", lines="Redirect gone /old")),
+    ),
+    "site.refuses": (
+        lambda: httpd(block("a..test")),
+        lambda: httpd(block("a-a.test")),
+    ),
+    "seal.unspoken": (
+        lambda: sealed("# none"),
+        lambda: sealed("SSLEngine on"),
+    ),
+    "state.fails-check": (
+        lambda: engine(httpd(ONE), check=ConfigCheck(False, "error on line 2 of /etc/c:\nx")),
+        lambda: engine(httpd(ONE), check=ConfigCheck(True, "Syntax OK")),
+    ),
+    "state.stopped": (
+        lambda: engine(httpd(ONE), running=False),
+        lambda: engine(httpd(ONE), running=True),
+    ),
+    "state.not-reloaded": (
+        lambda: engine(filled(httpd(ONE), c={"mtime": 10**18}), running=True, loaded_at=10**8),
+        lambda: engine(filled(httpd(ONE), c={"mtime": 10**16}), running=True, loaded_at=10**8),
+    ),
+    "state.not-enabled": (
+        lambda: httpd(ONE, *DIRS, "0644 root /etc/sites-available/x"),
+        lambda: httpd(ONE, *DIRS, "0644 root /etc/sites-available/x",
+                      "0777 root /etc/sites-enabled/x -> ../sites-available/x"),
+    ),
+    "state.dangling": (
+        lambda: httpd(ONE, *DIRS, "0777 root /etc/sites-enabled/x -> ../sites-available/x"),
+        lambda: httpd(ONE, *DIRS, "0644 root /etc/sites-available/x",
+                      "0777 root /etc/sites-enabled/x -> ../sites-available/x"),
+    ),
+}  # fmt: skip
+
+
+def test_every_check_has_its_cases_and_its_page() -> None:
+    assert set(CASES) == set(CHECKS)
+    pages = {path.stem for path in (ROOT / "docs/findings").glob("*.md")}
+    assert pages == set(CHECKS)
+
+
+@pytest.mark.parametrize("id", CASES)
+def test_a_check_raises_what_it_must_and_nothing_that_looks_alike(id: str) -> None:
+    wrong, right = CASES[id]
+    assert id in ids(wrong())
+    assert id not in ids(right())
+
+
+def test_a_check_that_fails_does_not_stop_the_rest(monkeypatch: pytest.MonkeyPatch) -> None:
+    def look(scene: object) -> Iterator[Found]:
+        raise KeyError("x")
+
+    monkeypatch.setitem(CHECKS, "door.empty", Check("door.empty", Impact.UPKEEP, "t", look))
+    found = audit(Follower(httpd(TWO)))
+    assert [failed.id for failed in found.failed_checks] == ["door.empty"]
+    assert {finding.id for finding in found.findings} == {"claim.default-by-order"}
+
+
+def test_a_finding_keeps_its_identity_while_other_things_change() -> None:
+    def keys(survey: Survey) -> dict[str, str]:
+        return {f.id: f.key for f in audit(Follower(survey)).findings}
+
+    before = keys(httpd(block("a.test", "gone")))
+    after = keys(httpd("# a line more\n" + block("a.test", "gone"), "0644 ines /srv/x"))
+    assert before["root.missing"] == after["root.missing"]
+
+
+def test_no_front_page_of_the_demo_fails_without_a_finding() -> None:
+    survey = demo_survey()
+    follower = Follower(survey)
+    named = {name for finding in audit(follower).findings for name in finding.sites}
+    failing = {page.site.name for page in front_pages(follower) if page.state == "blocked"}
+    assert failing <= named
+
+
+# --- the command ---
+
+
+@pytest.fixture(scope="module")
+def demo_file(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("audit") / "demo.survey"
+    with path.open("wb") as stream:
+        write_survey(demo_survey(), stream)
+    return path
+
+
+def run(demo_file: Path, *more: str) -> str:
+    done = CliRunner().invoke(ecumen, ["audit", "--survey", str(demo_file), *more],
+                              standalone_mode=False)  # fmt: skip
+    assert done.exception is None
+    return done.stdout
+
+
+def test_what_is_found_fails_only_where_asked(demo_file: Path) -> None:
+    def status(*more: str) -> object:
+        options = ["audit", "--survey", str(demo_file), *more]
+        return CliRunner().invoke(ecumen, options, standalone_mode=False).return_value
+
+    assert status() == 0
+    assert status("--fail-on", "upkeep") == 0
+    assert status("--fail-on", "upkeep", "--fail-on", "clash") == 1
+
+
+def test_every_format_holds_every_finding(demo_file: Path) -> None:
+    whole = json.loads(run(demo_file, "--format", "json"))
+    count = len(whole["findings"])
+    assert count > 50
+    assert whole["failed_checks"] == []
+    assert all(finding["evidence"] for finding in whole["findings"])
+    assert len(json.loads(run(demo_file, "--format", "sarif"))["runs"][0]["results"]) == count
+    assert len(run(demo_file, "--format", "csv").splitlines()) == count + 1
+    text = run(demo_file)
+    assert all(finding["title"] in text for finding in whole["findings"])
+
+
+def test_sarif_is_what_the_standard_says(demo_file: Path, tmp_path: Path) -> None:
+    """Checked against types that are made from the standard's own schema."""
+    types = ROOT / "frontend/node_modules/@types/sarif/index.d.ts"
+    log = run(demo_file, "--format", "sarif")
+    source = tmp_path / "log.ts"
+
+    def faults(text: str) -> str:
+        source.write_text(f'import type {{ Log }} from "{types.with_suffix("").with_suffix("")}";\n'
+                          f"export const log: Log = {text};\n")  # fmt: skip
+        tsc = ROOT / "frontend/node_modules/.bin/tsc"
+        command = [str(tsc), "--noEmit", "--strict", "--skipLibCheck", str(source)]
+        return subprocess.run(command, capture_output=True, text=True, check=False).stdout
+
+    assert faults(log) == ""
+    assert faults(log.replace('"ruleId"', '"rule"', 1))
+    assert faults(log.replace('"level": "error"', '"level": "outage"', 1))
+
+
+def test_hostile_names_stay_data(tmp_path: Path) -> None:
+    evil = "=cmd|' /C x'!A0\x1b[31m.test"
+    survey = httpd(block('"' + evil.replace(" ", "") + '"', "gone"))
+    found: list[Finding] = audit(Follower(survey)).findings
+    assert found
+    path = tmp_path / "x.survey"
+    with path.open("wb") as stream:
+        write_survey(survey, stream)
+    for form in ("text", "csv"):
+        assert "\x1b" not in run(path, "--format", form)
+    for row in run(path, "--format", "csv").splitlines()[1:]:
+        assert not any(cell.startswith(("=", "+", "@")) for cell in row.split(","))
