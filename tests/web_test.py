@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -59,12 +60,12 @@ def admin() -> Client:
     return client
 
 
-def survey_bytes() -> bytes:
+def survey_bytes(*, opened: bool = False, taken_at: int = 0) -> bytes:
     config = CONFIG.encode("utf-8", "surrogateescape").decode("utf-8", "surrogateescape")
-    survey = server("", ("0700 ines /srv/choir/", "0644 ines /srv/choir/index.html"))
+    files = (f"{'0755' if opened else '0700'} ines /srv/choir/", "0644 ines /srv/choir/index.html")
+    survey = server("", files)
     text = survey.texts["/etc/c"] + config.encode("utf-8", "surrogateescape")
-    changed = server("", ("0700 ines /srv/choir/", "0644 ines /srv/choir/index.html"),
-                     texts={"/etc/c": text})  # fmt: skip
+    changed = replace(server("", files, texts={"/etc/c": text}), taken_at=taken_at)
     stream = io.BytesIO()
     write_survey(changed, stream)
     return stream.getvalue()
@@ -83,6 +84,10 @@ def upload(client: Client, data: bytes) -> Any:
         ("delete", "/api/jobs/1"),
         ("get", "/api/surveys/latest/sites"),
         ("get", "/api/surveys/latest/passage?url=http://x/"),
+        ("post", "/api/surveys/latest/reply"),
+        ("get", "/api/surveys/latest/findings"),
+        ("get", "/api/surveys/latest/findings/0"),
+        ("put", "/api/surveys/latest/findings/0/acceptance"),
     ],
 )
 def test_nothing_is_told_without_signing_in(visitor: Client, method: str, path: str) -> None:
@@ -190,3 +195,40 @@ def test_bad_questions_get_one_line(admin: Client, path: str, status: int, says:
     answer = admin.get(path)
     assert answer.status_code == status
     assert says in answer.json()["detail"]
+
+
+def test_findings_are_grouped_lived_with_and_compared_with_the_survey_before(
+    admin: Client,
+) -> None:
+    upload(admin, survey_bytes())
+    groups = admin.get("/api/surveys/latest/findings").json()["groups"]
+    shut = next(group for group in groups if group["id"] == "ladder.shut")
+    assert shut["impact"] == "outage"
+    assert shut["findings"][0]["news"] == "first"
+    key = shut["findings"][0]["key"]
+    whole = admin.get(f"/api/surveys/latest/findings/{key}").json()
+    assert whole["evidence"][0]["path"] == "/srv/choir"
+    assert whole["page"][0]["title"] == "What it means"
+    # Living with it takes it out of the queue, and needs a reason.
+    address = f"/api/surveys/latest/findings/{key}/acceptance"
+    json_type = {"content_type": "application/json"}
+    assert admin.put(address, {"reason": ""}, **json_type).status_code == 400
+    day_gone = {"reason": "later", "until": "2020-01-01"}
+    assert admin.put(address, day_gone, **json_type).status_code == 200
+    assert admin.get("/api/surveys/latest/findings").json()["accepted"] == 0
+    assert admin.put(address, {"reason": "meant so"}, **json_type).json()["by"] == "ines"
+    after = admin.get("/api/surveys/latest/findings").json()
+    assert after["accepted"] == 1
+    assert key not in str(after["groups"])
+    assert key in str(admin.get("/api/surveys/latest/findings?accepted=true").json()["groups"])
+    assert admin.delete(address).status_code == 204
+    assert key in str(admin.get("/api/surveys/latest/findings").json()["groups"])
+    # A later survey of the same server: what is still there, new, and gone.
+    later = survey_bytes(opened=True, taken_at=86400)
+    upload(admin, later)
+    found = admin.get("/api/surveys/latest/findings").json()
+    assert [gone["key"] for gone in found["gone"]] == [key]
+    news = {each["id"]: each["news"] for group in found["groups"] for each in group["findings"]}
+    # Once the folder is open it shows that its index has nothing in it.
+    assert news.pop("index.empty") == "new"
+    assert set(news.values()) == {"still"}

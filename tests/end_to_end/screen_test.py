@@ -116,7 +116,7 @@ def test_a_mark_of_the_overview_leads_to_its_passage(page: Page) -> None:
 
 
 def test_sites_are_found_by_words(page: Page) -> None:
-    expect(page.get_by_role("status")).to_have_text("90 sites")
+    expect(page.get_by_role("region", name="Sites").get_by_role("status")).to_have_text("90 sites")
     page.get_by_label("Only with").fill("choir")
     expect(page.get_by_role("region", name="Sites", exact=True).get_by_role("link")).to_have_count(
         2
@@ -260,3 +260,32 @@ def test_two_vantages_are_compared_and_part_at_a_gate(page: Page, application: A
     expect(table).to_contain_text("here they part")
     page.get_by_role("button", name="Leave").click()
     expect(outcome(page)).to_contain_text("403")
+
+
+def test_a_finding_is_read_followed_and_lived_with(page: Page) -> None:
+    queue = page.get_by_role("complementary", name="Findings")
+    double = queue.get_by_role("region", name=re.compile("Two sites claim one name"))
+    double.get_by_role("link").click()
+    finding = page.get_by_role("article", name="Finding")
+    expect(finding).to_contain_text("choir-at-the-quay.example both claim choir.example")
+    expect(finding.get_by_role("region", name="Evidence")).to_contain_text("005-choir-at-the-quay")
+    expect(finding.get_by_role("region", name="What this means")).to_contain_text("never seen")
+    # What was chosen has an address of its own.
+    page.goto(page.url)
+    finding.get_by_label("Live with it, because").fill("the quay choir is away")
+    finding.get_by_role("button", name="Live with it").click()
+    expect(finding).to_contain_text("Lived with by demo")
+    finding.get_by_role("link", name="all that is found").click()
+    expect(double).to_have_count(0)
+    queue.get_by_role("link", name="1 finding lived with").click()
+    double.get_by_role("link").click()
+    finding.get_by_role("button", name="Take it up again").click()
+    expect(finding.get_by_role("form", name="Live with it")).to_be_visible()
+
+
+def test_the_evidence_of_a_finding_leads_to_its_passage(page: Page) -> None:
+    queue = page.get_by_role("complementary", name="Findings")
+    queue.get_by_role("link", name=re.compile("No site claims www.seed-library.example")).click()
+    page.get_by_role("article").get_by_role("link", name=re.compile("www.seed-library")).click()
+    expect(page.get_by_role("tab", name="site")).to_be_visible()
+    expect(outcome(page)).to_contain_text("tide-table.example")

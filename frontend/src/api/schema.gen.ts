@@ -59,6 +59,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is wrong, grouped by cause, the worst first. */
+        get: operations["surveys_findings_groups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey}/findings/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One finding whole, with the page of its check. */
+        get: operations["surveys_findings_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey}/findings/{key}/acceptance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Lives with a finding, for a reason, until a day or for good. */
+        put: operations["surveys_findings_acceptance_update"];
+        post?: never;
+        /** @description No longer lives with it: it is back in the queue. */
+        delete: operations["surveys_findings_acceptance_destroy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/passage": {
         parameters: {
             query?: never;
@@ -117,6 +169,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Acceptance: {
+            reason: string;
+            /** Format: date */
+            until?: string | null;
+            readonly by: string;
+            /** Format: date-time */
+            readonly at: string;
+        };
+        AcceptanceRequest: {
+            reason: string;
+            /** Format: date */
+            until?: string | null;
+        };
         AskedServer: {
             address: string;
             port: number;
@@ -136,6 +201,15 @@ export interface components {
             engine_says: boolean;
             runs_since: number | null;
             behind: number;
+        };
+        /** @description news: new since the survey before, or still there. */
+        BriefFinding: {
+            key: string;
+            id: string;
+            impact: components["schemas"]["ImpactEnum"];
+            title: string;
+            sites: string[];
+            news: components["schemas"]["NewsEnum"];
         };
         CandidateView: {
             name: string;
@@ -170,6 +244,35 @@ export interface components {
             group?: string | null;
             acl?: string | null;
             target?: string | null;
+            request?: string | null;
+            outcome?: string | null;
+        };
+        FailedCheck: {
+            id: string;
+            why: string;
+        };
+        /** @description news: new since the survey before, or still there. */
+        Finding: {
+            key: string;
+            id: string;
+            impact: components["schemas"]["ImpactEnum"];
+            title: string;
+            sites: string[];
+            news: components["schemas"]["NewsEnum"];
+            subject: string;
+            group: string;
+            evidence: components["schemas"]["Evidence"][];
+            toll: components["schemas"]["Toll"];
+            remedies: components["schemas"]["Remedy"][];
+            page: components["schemas"]["Section"][];
+            accepted: components["schemas"]["Acceptance"] | null;
+        };
+        /** @description gone: found on the survey before, and no more. accepted: how many are lived with. */
+        Findings: {
+            groups: components["schemas"]["Group"][];
+            gone: components["schemas"]["BriefFinding"][];
+            accepted: number;
+            failed_checks: components["schemas"]["FailedCheck"][];
         };
         GateResult: {
             gate: string;
@@ -184,6 +287,24 @@ export interface components {
             rungs?: components["schemas"]["RungView"][];
             candidates?: components["schemas"]["CandidateView"][];
         };
+        /** @description Findings with one cause. findings: the first of them. */
+        Group: {
+            group: string;
+            id: string;
+            impact: components["schemas"]["ImpactEnum"];
+            title: string;
+            count: number;
+            findings: components["schemas"]["BriefFinding"][];
+        };
+        /**
+         * @description * `outage` - outage
+         *     * `exposure` - exposure
+         *     * `clash` - clash
+         *     * `drift` - drift
+         *     * `upkeep` - upkeep
+         * @enum {string}
+         */
+        ImpactEnum: "outage" | "exposure" | "clash" | "drift" | "upkeep";
         Job: {
             readonly id: number;
             state?: components["schemas"]["JobStateEnum"];
@@ -217,6 +338,13 @@ export interface components {
             after: string;
             at: components["schemas"]["Evidence"] | null;
         };
+        /**
+         * @description * `new` - new
+         *     * `still` - still
+         *     * `first` - first
+         * @enum {string}
+         */
+        NewsEnum: "new" | "still" | "first";
         Obstacle: {
             gate: string;
             code: string;
@@ -262,6 +390,12 @@ export interface components {
             /** @default GET */
             method: string;
         };
+        Remedy: {
+            title: string;
+            operations?: string[];
+            opens?: string[];
+            shell?: string[];
+        };
         RuleView: {
             section: string;
             effective: boolean;
@@ -286,6 +420,10 @@ export interface components {
             by: string;
             line: string;
             words: string;
+        };
+        Section: {
+            title: string;
+            text: string;
         };
         Session: {
             signed_in: boolean;
@@ -315,6 +453,7 @@ export interface components {
             /** Format: int64 */
             obstacles: number;
             behind?: boolean;
+            impact?: string;
         };
         SiteRef: {
             engine: string;
@@ -341,6 +480,12 @@ export interface components {
             engines?: unknown;
             gaps?: unknown;
             breaks: components["schemas"]["Break"][];
+        };
+        Toll: {
+            sites?: number;
+            addresses?: number;
+            accounts?: number;
+            requests_a_day?: number | null;
         };
         Uncertainty: {
             gate: string;
@@ -528,6 +673,99 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Job"];
                 };
+            };
+        };
+    };
+    surveys_findings_groups: {
+        parameters: {
+            query?: {
+                /** @description Those that are lived with, instead. */
+                accepted?: boolean;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Findings"];
+                };
+            };
+        };
+    };
+    surveys_findings_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"];
+                };
+            };
+        };
+    };
+    surveys_findings_acceptance_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptanceRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Acceptance"];
+                };
+            };
+        };
+    };
+    surveys_findings_acceptance_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

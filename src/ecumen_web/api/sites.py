@@ -20,7 +20,7 @@ class SiteSerializer(serializers.ModelSerializer[SiteRecord]):
         fields = (
             "id", "engine", "name", "personal", "declared_at", "binding", "root", "owner", "url",
             "to", "state", "status", "gate", "reason", "obstacles",
-            "behind",
+            "behind", "impact",
         )  # fmt: skip
 
 

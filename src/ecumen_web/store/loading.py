@@ -6,6 +6,7 @@ import hashlib
 import os
 import tempfile
 from collections.abc import Callable
+from dataclasses import asdict
 from functools import lru_cache
 from pathlib import Path
 from typing import IO
@@ -13,12 +14,19 @@ from typing import IO
 from django.conf import settings
 from django.db import transaction
 
+from ecumen.audit import audit
 from ecumen.errors import EcumenError, SurveyError
 from ecumen.passage import Follower
 from ecumen.passage.front import front_pages
 from ecumen.survey import Survey, read_survey
-from ecumen_web.store.models import SiteRecord, SurveyRecord
-from ecumen_web.store.translate import break_rows, site_row, survey_row
+from ecumen_web.store.models import FindingRecord, SiteRecord, SurveyRecord
+from ecumen_web.store.translate import (
+    break_rows,
+    finding_row,
+    site_row,
+    survey_row,
+    worst_impacts,
+)
 
 Progress = Callable[[str, int, int], None]
 _BATCH = 500
@@ -75,16 +83,24 @@ def _store(survey: Survey, name: str, digest: str, progress: Progress) -> Survey
         if number % 50 == 0:
             progress("following every front page", number, total)
         rows.append(front)
+    found = audit(follower, progress)
+    impacts = worst_impacts(found.findings)
     progress("keeping the records", total, total)
     with transaction.atomic():
         record = SurveyRecord.objects.filter(digest=digest).first()
         if record is None:
             record = survey_row(survey, name, digest)
         record.breaks = break_rows(follower.engines)
+        record.failed_checks = [asdict(failed) for failed in found.failed_checks]
         record.save()
+        record.findings.all().delete()
+        FindingRecord.objects.bulk_create(
+            [finding_row(record, position, each) for position, each in enumerate(found.findings)],
+            batch_size=_BATCH,
+        )
         record.sites.all().delete()
         SiteRecord.objects.bulk_create(
-            [site_row(record, position, front) for position, front in enumerate(rows)],
+            [site_row(record, number, front, impacts) for number, front in enumerate(rows)],
             batch_size=_BATCH,
         )
     return record

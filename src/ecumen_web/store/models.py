@@ -17,6 +17,7 @@ class SurveyRecord(models.Model):
     engines = models.JSONField(default=list)
     gaps = models.JSONField(default=list)
     breaks = models.JSONField(default=list)
+    failed_checks = models.JSONField(default=list)
 
     class Meta:
         ordering = ("-taken_at", "-id")
@@ -42,10 +43,49 @@ class SiteRecord(models.Model):
     reason = models.TextField()
     obstacles = models.PositiveSmallIntegerField()
     behind = models.BooleanField(default=False)
+    impact = models.CharField(max_length=10, default="")
 
     class Meta:
         ordering = ("position",)
         indexes = (models.Index(fields=("survey", "position")),)
+
+
+class FindingRecord(models.Model):
+    """One thing wrong on a survey. key: the same from survey to survey."""
+
+    survey = models.ForeignKey(SurveyRecord, on_delete=models.CASCADE, related_name="findings")
+    position = models.PositiveIntegerField()
+    key = models.CharField(max_length=16)
+    check_id = models.CharField(max_length=40)
+    impact = models.CharField(max_length=10)
+    title = models.TextField()
+    subject = models.TextField()
+    sites = models.JSONField(default=list)
+    evidence = models.JSONField(default=list)
+    toll = models.JSONField(default=dict)
+    group = models.TextField()
+    remedies = models.JSONField(default=list)
+
+    class Meta:
+        ordering = ("position",)
+        indexes = (
+            models.Index(fields=("survey", "position")),
+            models.Index(fields=("survey", "key")),
+        )
+
+
+class AcceptedFinding(models.Model):
+    """A finding that somebody lives with, for a reason; until: it comes back on that day."""
+
+    host = models.CharField(max_length=255)
+    key = models.CharField(max_length=16)
+    reason = models.TextField()
+    until = models.DateField(null=True)
+    by = models.CharField(max_length=150)
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=("host", "key"), name="accepted_once"),)
 
 
 class JobRecord(models.Model):

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import asdict
 from datetime import UTC, datetime
+from typing import Any
 
+from ecumen.audit import Finding
 from ecumen.engines.engine import Engine
 from ecumen.passage.front import FrontPage
 from ecumen.survey import Survey
-from ecumen_web.store.models import SiteRecord, SurveyRecord
+from ecumen_web.store.models import FindingRecord, SiteRecord, SurveyRecord
 
 
 def clean(text: str) -> str:
@@ -47,7 +50,48 @@ def break_rows(engines: Sequence[Engine]) -> list[dict[str, object]]:
     ]
 
 
-def site_row(survey: SurveyRecord, position: int, front: FrontPage) -> SiteRecord:
+def finding_row(survey: SurveyRecord, position: int, finding: Finding) -> FindingRecord:
+    return FindingRecord(
+        survey=survey,
+        position=position,
+        key=finding.key,
+        check_id=finding.id,
+        impact=finding.impact.value,
+        title=clean(finding.title),
+        subject=clean(finding.subject),
+        sites=[clean(name) for name in finding.sites],
+        evidence=[_plain(asdict(each)) for each in finding.evidence],
+        toll=asdict(finding.toll),
+        group=clean(finding.group),
+        remedies=[_plain(asdict(each)) for each in finding.remedies],
+    )
+
+
+def _plain(row: dict[str, Any]) -> dict[str, Any]:
+    """Without what is not said, and with bytes that are no UTF-8 written out."""
+    cleaned: dict[str, Any] = {}
+    for key, value in row.items():
+        if isinstance(value, str):
+            cleaned[key] = clean(value)
+        elif isinstance(value, list):
+            cleaned[key] = [clean(each) for each in value]
+        elif value is not None:
+            cleaned[key] = value
+    return cleaned
+
+
+def worst_impacts(findings: Sequence[Finding]) -> dict[str, str]:
+    """By site: the worst that is found of it. Findings come the worst first."""
+    found: dict[str, str] = {}
+    for finding in findings:
+        for name in finding.sites[:1]:
+            found.setdefault(clean(name), finding.impact.value)
+    return found
+
+
+def site_row(
+    survey: SurveyRecord, position: int, front: FrontPage, impacts: dict[str, str]
+) -> SiteRecord:
     site = front.site
     return SiteRecord(
         survey=survey,
@@ -67,4 +111,5 @@ def site_row(survey: SurveyRecord, position: int, front: FrontPage) -> SiteRecor
         reason=clean(front.reason),
         obstacles=front.obstacles,
         behind=site.behind,
+        impact=impacts.get(clean(site.name), ""),
     )

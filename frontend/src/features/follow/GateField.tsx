@@ -1,11 +1,11 @@
 import { Prose } from "../../ui/Prose";
+import { Source } from "../../ui/Source";
 import { Contest } from "./pictures/Contest";
 import { IndexOrder } from "./pictures/IndexOrder";
 import { Ladder } from "./pictures/Ladder";
 import { RuleLayers } from "./pictures/RuleLayers";
 import { WayChain } from "./pictures/WayChain";
 import type { Gate, Passage } from "./queries";
-import { Source } from "./Source";
 
 const QUESTIONS: Record<string, string> = {
   name: "Does the name lead to this server?",

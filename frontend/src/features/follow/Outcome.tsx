@@ -1,9 +1,9 @@
 import { Copy } from "../../ui/Copy";
 import { Prose } from "../../ui/Prose";
+import { Source } from "../../ui/Source";
 import { AskServer } from "./AskServer";
 import { outcomeWords, type Tone, tone } from "./present";
 import type { Obstacle, Passage, Question } from "./queries";
-import { Source } from "./Source";
 
 const TONES: Record<Tone, string> = {
   clear: "border-clear text-clear",

@@ -1,8 +1,9 @@
 import { memo } from "react";
 import { Link } from "react-router";
+import { IMPACT_WORDS, ImpactMark } from "./ImpactMark";
 import { Mark, STATE_WORDS } from "./Mark";
 import { BEHIND, followLink, type Grouping, shoals } from "./present";
-import type { Site } from "./queries";
+import type { Impact, Site } from "./queries";
 
 // With more sites than this, only those in trouble carry their name.
 const MOST_NAMED = 160;
@@ -43,9 +44,10 @@ export const Field = memo(function Field({ sites, by }: { sites: Site[]; by: Gro
 });
 
 function SiteMark({ site, named }: { site: Site; named: boolean }) {
-  const fine = site.state === "ok";
+  const fine = site.state === "ok" && !site.impact;
+  const worst = site.impact ? `, ${IMPACT_WORDS[site.impact as Impact]}` : "";
   const behind = site.behind ? `, ${BEHIND}` : "";
-  const label = `${site.name}: ${STATE_WORDS[site.state]}${behind}${fine ? "" : `. ${site.reason}`}`;
+  const label = `${site.name}: ${STATE_WORDS[site.state]}${worst}${behind}${fine ? "" : `. ${site.reason}`}`;
   return (
     <Link
       to={followLink(site)}
@@ -53,7 +55,11 @@ function SiteMark({ site, named }: { site: Site; named: boolean }) {
       title={label}
       className={`flex items-center gap-1 p-1 hover:bg-shoal ${fine ? "" : "border border-line bg-sheet"} ${site.behind ? "border-r-4 border-r-blocked" : ""} ${named || !fine ? "pr-2" : ""}`}
     >
-      <Mark state={site.state} personal={Boolean(site.personal)} />
+      {site.impact ? (
+        <ImpactMark impact={site.impact as Impact} size={site.personal ? 16 : 24} />
+      ) : (
+        <Mark state={site.state} personal={Boolean(site.personal)} />
+      )}
       {(named || !fine) && (
         <span className={`mono leading-none ${fine ? "text-faint" : "font-semibold"}`}>
           {shortName(site.name)}

@@ -4,9 +4,10 @@ import { Problem } from "../../api/client";
 import { moment, plural } from "../../lib/text";
 import { Failed, Note, Waiting } from "../../ui/States";
 import { Breaks } from "./Breaks";
-import { Causes } from "./Causes";
 import { Field } from "./Field";
+import { FindingPane } from "./FindingPane";
 import { type Grouping, matching } from "./present";
+import { Queue } from "./Queue";
 import { sitesQuery } from "./queries";
 import { Tools } from "./Tools";
 
@@ -31,6 +32,7 @@ export function OverviewPage() {
   if (overview.isPending) return <Waiting>Reading the survey</Waiting>;
   if (overview.isError) return <Nothing error={overview.error} retry={overview.refetch} />;
   const { survey, sites } = overview.data;
+  const finding = params.get("finding");
   const shown = matching(sites, words);
   return (
     <div className="grid h-full grid-cols-[1fr_24rem]">
@@ -42,10 +44,10 @@ export function OverviewPage() {
         </div>
       </section>
       <aside
-        aria-label="Where to start"
+        aria-label="Findings"
         className="min-h-0 overflow-auto border-l border-line bg-sheet px-5 py-4"
       >
-        <Causes sites={shown} />
+        {finding ? <FindingPane id={finding} back={back(params)} /> : <Queue words={words} />}
         <p className="mt-6 border-t border-line pt-3 text-sm text-faint">
           {plural(sites.length, "site")} on <span className="mono">{survey.host}</span>, as it was
           on {moment(survey.taken_at)}
@@ -53,6 +55,13 @@ export function OverviewPage() {
       </aside>
     </div>
   );
+}
+
+/** The same picture with no finding chosen. */
+function back(params: URLSearchParams): string {
+  const next = new URLSearchParams(params);
+  next.delete("finding");
+  return `/?${next}`;
 }
 
 function Nothing({ error, retry }: { error: Error; retry: () => void }) {

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
-import { causes, causeWords, followLink, matching, shoals } from "./present";
-import type { Site } from "./queries";
+import { followLink, matching, matchingGroups, shoals } from "./present";
+import type { BriefFinding, Group, Site } from "./queries";
 
 const site = (name: string, over: Partial<Site> = {}): Site => ({
   id: 1,
@@ -19,8 +19,6 @@ const site = (name: string, over: Partial<Site> = {}): Site => ({
   obstacles: 0,
   ...over,
 });
-
-const blocked = (name: string, gate: string) => site(name, { state: "blocked", gate });
 
 test("sites are grouped, the largest group first", () => {
   const sites = [
@@ -42,19 +40,29 @@ test("every word must be found, wherever it stands", () => {
   expect(matching(sites, " ")).toHaveLength(2);
 });
 
-test("causes stand in the order in which one would mend them", () => {
-  const sites = [
-    site("fine"),
-    site("doubt", { state: "unsure", gate: "rule" }),
-    blocked("a", "rule"),
-    blocked("b", "ladder"),
-    blocked("c", "ladder"),
-  ];
-  expect(causes(sites).map((cause) => [causeWords(cause), cause.sites.length])).toEqual([
-    ["closed on the disk", 2],
-    ["closed by a rule", 1],
-    ["not sure yet", 1],
+test("groups keep the findings that hold every word", () => {
+  const brief = (title: string, sites: string[]): BriefFinding => ({
+    key: title,
+    id: "root.missing",
+    impact: "outage",
+    title,
+    sites,
+    news: "still",
+  });
+  const group: Group = {
+    group: "x",
+    id: "root.missing",
+    impact: "outage",
+    title: "gone",
+    count: 2,
+    findings: [brief("one", ["a.example"]), brief("two", ["b.example"])],
+  };
+  const found = matchingGroups([group], "MISSING b.example");
+  expect(found.map((each) => [each.count, each.findings.map((f) => f.title)])).toEqual([
+    [1, ["two"]],
   ]);
+  expect(matchingGroups([group], "nobody")).toEqual([]);
+  expect(matchingGroups([group], " ")).toEqual([group]);
 });
 
 test("a mark leads to the site's own passage", () => {

@@ -1,4 +1,4 @@
-import type { Site, State } from "./queries";
+import type { Group, Site } from "./queries";
 
 export type Grouping = "binding" | "owner" | "kind";
 
@@ -49,46 +49,19 @@ export function matching(sites: Site[], words: string): Site[] {
   });
 }
 
-export interface Cause {
-  gate: string;
-  state: State;
-  sites: Site[];
-}
-
-const ORDER: State[] = ["blocked", "diverted", "unsure"];
-
-/** What is wrong, by the gate at which it is: most sites first, what blocks before what does not. */
-export function causes(sites: Site[]): Cause[] {
-  const groups = new Map<string, Cause>();
-  for (const site of sites) {
-    if (site.state === "ok") continue;
-    const key = `${site.state} ${site.gate}`;
-    const cause = groups.get(key);
-    if (cause) cause.sites.push(site);
-    else groups.set(key, { gate: site.gate, state: site.state, sites: [site] });
-  }
-  return [...groups.values()].sort(
-    (a, b) => ORDER.indexOf(a.state) - ORDER.indexOf(b.state) || b.sites.length - a.sites.length,
-  );
-}
-
-const CAUSE_WORDS: Record<string, string> = {
-  name: "the name does not lead here",
-  door: "nothing listens there",
-  seal: "stopped at the certificate",
-  site: "another site answers",
-  way: "the address leads nowhere",
-  rule: "closed by a rule",
-  ladder: "closed on the disk",
-  context: "closed by the security policy",
-  serve: "nothing there to show",
-  record: "not recorded",
-};
-
-export function causeWords(cause: Cause): string {
-  if (cause.state === "unsure") return "not sure yet";
-  if (cause.state === "diverted" && cause.gate !== "site") return "sent on";
-  return CAUSE_WORDS[cause.gate] ?? cause.gate;
+/** Groups of which a finding holds every word, in its title, id or sites. */
+export function matchingGroups(groups: Group[], words: string): Group[] {
+  const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
+  if (!wanted.length) return groups;
+  return groups.flatMap((group) => {
+    const findings = group.findings.filter((finding) => {
+      const text = [finding.title, finding.id, finding.impact, ...finding.sites]
+        .join(" ")
+        .toLowerCase();
+      return wanted.every((word) => text.includes(word));
+    });
+    return findings.length ? [{ ...group, findings, count: findings.length }] : [];
+  });
 }
 
 /** The address of a site's passage. */

@@ -1,5 +1,5 @@
 import type { Schemas } from "../../../api/client";
-import { Source } from "../Source";
+import { Source } from "../../../ui/Source";
 
 type Step = Schemas["MappingView"];
 type Place = Schemas["PlaceView"];

@@ -1,8 +1,8 @@
-import { Copy } from "../../ui/Copy";
-import type { Evidence } from "./queries";
+import type { Schemas } from "../api/client";
+import { Copy } from "./Copy";
 
 /** Where something is written, or what stands on disk. */
-export function Source({ proof }: { proof: Evidence }) {
+export function Source({ proof }: { proof: Schemas["Evidence"] }) {
   if (proof.file) {
     return (
       <div className="min-w-0">

@@ -1,0 +1,228 @@
+"""What is wrong on a survey: grouped by cause, each with its evidence, and what is lived with."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from typing import Any
+
+from django.shortcuts import get_object_or_404
+from django.utils import timezone
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+from rest_framework_dataclasses.serializers import DataclassSerializer
+
+from ecumen.audit import CHECKS, FailedCheck, Impact, Remedy, Toll
+from ecumen.audit.pages import Section, page_of
+from ecumen.passage.verdict import Evidence
+from ecumen_web.api.surveys import survey_of
+from ecumen_web.store.models import AcceptedFinding, FindingRecord, SurveyRecord
+
+MOST_IN_GROUP = 20
+_IMPACTS = [impact.value for impact in Impact]
+
+
+class BriefFindingSerializer(serializers.Serializer[object]):
+    """news: new since the survey before, or still there."""
+
+    key = serializers.CharField()
+    id = serializers.CharField()
+    impact = serializers.ChoiceField(choices=_IMPACTS)
+    title = serializers.CharField()
+    sites = serializers.ListField(child=serializers.CharField())
+    news = serializers.ChoiceField(choices=["new", "still", "first"])
+
+
+class GroupSerializer(serializers.Serializer[object]):
+    """Findings with one cause. findings: the first of them."""
+
+    group = serializers.CharField()
+    id = serializers.CharField()
+    impact = serializers.ChoiceField(choices=_IMPACTS)
+    title = serializers.CharField()
+    count = serializers.IntegerField()
+    findings = BriefFindingSerializer(many=True)
+
+
+class FailedCheckSerializer(DataclassSerializer[FailedCheck]):
+    class Meta:
+        dataclass = FailedCheck
+
+
+class FindingsSerializer(serializers.Serializer[object]):
+    """gone: found on the survey before, and no more. accepted: how many are lived with."""
+
+    groups = GroupSerializer(many=True)
+    gone = BriefFindingSerializer(many=True)
+    accepted = serializers.IntegerField()
+    failed_checks = FailedCheckSerializer(many=True)
+
+
+class AcceptanceSerializer(serializers.ModelSerializer[AcceptedFinding]):
+    class Meta:
+        model = AcceptedFinding
+        fields = ("reason", "until", "by", "at")
+        read_only_fields = ("by", "at")
+        extra_kwargs = {"reason": {"max_length": 1000}}  # noqa: RUF012 - read by the framework
+
+
+class EvidenceSerializer(DataclassSerializer[Evidence]):
+    class Meta:
+        dataclass = Evidence
+
+
+class RemedySerializer(DataclassSerializer[Remedy]):
+    class Meta:
+        dataclass = Remedy
+
+
+class TollSerializer(DataclassSerializer[Toll]):
+    class Meta:
+        dataclass = Toll
+
+
+class SectionSerializer(DataclassSerializer[Section]):
+    class Meta:
+        dataclass = Section
+
+
+class FindingSerializer(BriefFindingSerializer):
+    subject = serializers.CharField()
+    group = serializers.CharField()
+    evidence = EvidenceSerializer(many=True)
+    toll = TollSerializer()
+    remedies = RemedySerializer(many=True)
+    page = SectionSerializer(many=True)
+    accepted = AcceptanceSerializer(allow_null=True)
+
+
+def _before(survey: SurveyRecord) -> SurveyRecord | None:
+    """The survey of the same server that was taken before this one."""
+    earlier = SurveyRecord.objects.filter(host=survey.host, taken_at__lt=survey.taken_at)
+    return earlier.first()
+
+
+def _accepted(host: str) -> dict[str, AcceptedFinding]:
+    """What is lived with today, by key."""
+    today = timezone.now().date()
+    rows = AcceptedFinding.objects.filter(host=host)
+    return {row.key: row for row in rows if row.until is None or row.until > today}
+
+
+def _brief(row: FindingRecord, known: set[str] | None) -> dict[str, Any]:
+    news = "first" if known is None else "still" if row.key in known else "new"
+    return {
+        "key": row.key,
+        "id": row.check_id,
+        "impact": row.impact,
+        "title": row.title,
+        "sites": row.sites[:5],
+        "news": news,
+    }
+
+
+def _keys(rows: Iterable[FindingRecord]) -> set[str]:
+    return {row.key for row in rows}
+
+
+class FindingsView(APIView):
+    @extend_schema(
+        operation_id="surveys_findings_groups",
+        parameters=[
+            OpenApiParameter("survey", str, "path"),
+            OpenApiParameter("accepted", bool, description="Those that are lived with, instead."),
+        ],
+        responses=FindingsSerializer,
+    )
+    def get(self, request: Request, survey: str) -> Response:
+        """What is wrong, grouped by cause, the worst first."""
+        record = survey_of(survey)
+        before = _before(record)
+        known = _keys(before.findings.all()) if before else None
+        lived_with = _accepted(record.host)
+        wanted = request.query_params.get("accepted") == "true"
+        rows = list(record.findings.all())
+        groups: dict[str, list[FindingRecord]] = defaultdict(list)
+        for row in rows:
+            if (row.key in lived_with) == wanted:
+                groups[row.group].append(row)
+        gone = []
+        if before is not None and not wanted:
+            mine = _keys(rows)
+            gone = [_brief(r, None) for r in before.findings.all() if r.key not in mine]
+        whole = {
+            "groups": [_group(name, members, known) for name, members in groups.items()],
+            "gone": gone[:MOST_IN_GROUP],
+            "accepted": sum(row.key in lived_with for row in rows),
+            "failed_checks": [FailedCheck(**row) for row in record.failed_checks],
+        }
+        return Response(FindingsSerializer(whole).data)
+
+
+def _group(name: str, members: list[FindingRecord], known: set[str] | None) -> dict[str, Any]:
+    first = members[0]
+    return {
+        "group": name,
+        "id": first.check_id,
+        "impact": first.impact,
+        "title": CHECKS[first.check_id].title if first.check_id in CHECKS else first.title,
+        "count": len(members),
+        "findings": [_brief(row, known) for row in members[:MOST_IN_GROUP]],
+    }
+
+
+class FindingView(APIView):
+    @extend_schema(
+        parameters=[OpenApiParameter("survey", str, "path")], responses=FindingSerializer
+    )
+    def get(self, request: Request, survey: str, key: str) -> Response:
+        """One finding whole, with the page of its check."""
+        record = survey_of(survey)
+        row = get_object_or_404(record.findings, key=key)
+        before = _before(record)
+        known = _keys(before.findings.all()) if before else None
+        whole = {
+            **_brief(row, known),
+            "sites": row.sites,
+            "subject": row.subject,
+            "group": row.group,
+            "evidence": [Evidence(**each) for each in row.evidence],
+            "toll": Toll(**row.toll),
+            "remedies": [Remedy(**each) for each in row.remedies],
+            "page": page_of(row.check_id) if row.check_id in CHECKS else (),
+            "accepted": _accepted(record.host).get(key),
+        }
+        return Response(FindingSerializer(whole).data)
+
+
+class AcceptanceView(APIView):
+    @extend_schema(
+        parameters=[OpenApiParameter("survey", str, "path")],
+        request=AcceptanceSerializer,
+        responses=AcceptanceSerializer,
+    )
+    def put(self, request: Request, survey: str, key: str) -> Response:
+        """Lives with a finding, for a reason, until a day or for good."""
+        record = survey_of(survey)
+        get_object_or_404(record.findings, key=key)
+        given = AcceptanceSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        row, _ = AcceptedFinding.objects.update_or_create(
+            host=record.host,
+            key=key,
+            defaults={
+                "reason": given.validated_data["reason"],
+                "until": given.validated_data.get("until"),
+                "by": request.user.get_username(),
+            },
+        )
+        return Response(AcceptanceSerializer(row).data)
+
+    @extend_schema(parameters=[OpenApiParameter("survey", str, "path")], responses={204: None})
+    def delete(self, request: Request, survey: str, key: str) -> Response:
+        """No longer lives with it: it is back in the queue."""
+        AcceptedFinding.objects.filter(host=survey_of(survey).host, key=key).delete()
+        return Response(status=204)
