@@ -9,14 +9,19 @@ from tests.application import ROOT, browser, demo
 
 VIEWS = {
     "overview": "/",
+    "bindings": "/bindings?name=choir.example",
+    "compare": "/follow?url=http://night-school.example/&beside=http://night-school.example/"
+    "&beside-from=127.0.0.1",
     "follow-ladder": "/follow?url=http://boat-builders.example/",
     "follow-site": "/follow?url=http://choir.example/&gate=site",
     "follow-rule": "/follow?url=http://town-archive.example/",
     "follow-personal-site": "/follow?url=http://tide-table.example/~ines/&gate=way",
     "follow-rewriting": "/follow?url=http://saltmarsh-news.example/issue/12&gate=way",
     "follow-locations": "/follow?url=http://regatta.example:8088/results/2031&gate=way",
+    "ask-the-server": "/follow?url=http://reed-cutters.example/",
     "follow-unsure": "/follow?url=https://harbour.saltmarsh.example/",
 }
+ASKED = {"ask-the-server"}
 IN_THE_DARK = {"follow-personal-site"}
 
 
@@ -33,7 +38,14 @@ def main() -> None:
             )
             page.goto(application.address + path)
             page.wait_for_load_state("networkidle")
+            if name in ASKED:
+                page.get_by_role("button", name="Ask the server").click()
+                page.get_by_text("came back").wait_for()
             page.screenshot(path=folder / f"{name}.png")
+        page.goto(application.address)
+        page.get_by_role("link", name="choir-of-the-marsh.example and").click()
+        page.get_by_role("article").wait_for()
+        page.screenshot(path=folder / "finding.png")
 
 
 if __name__ == "__main__":

@@ -2,7 +2,7 @@
 
 from django.urls import path, re_path
 
-from ecumen_web.api import findings, jobs, passage, reply, session, sites, surveys
+from ecumen_web.api import bindings, findings, jobs, passage, reply, session, sites, surveys
 from ecumen_web.screen import screen
 
 urlpatterns = [
@@ -10,6 +10,7 @@ urlpatterns = [
     path("api/surveys", surveys.SurveysView.as_view()),
     path("api/jobs/<int:number>", jobs.JobView.as_view()),
     path("api/surveys/<str:survey>/sites", sites.SitesView.as_view()),
+    path("api/surveys/<str:survey>/bindings", bindings.BindingsView.as_view()),
     path("api/surveys/<str:survey>/findings", findings.FindingsView.as_view()),
     path("api/surveys/<str:survey>/findings/<str:key>", findings.FindingView.as_view()),
     path(

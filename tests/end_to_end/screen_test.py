@@ -240,6 +240,7 @@ def test_the_server_is_asked_and_what_it_has_not_read_yet_shows(
     row = answer.get_by_role("row", name="status")
     expect(row).to_contain_text("200")
     expect(row).to_contain_text("403, which is not as predicted")
+    expect(answer).to_contain_text("033-reed-cutters.conf")
 
 
 def test_two_vantages_are_compared_and_part_at_a_gate(page: Page, application: Application) -> None:
@@ -289,3 +290,21 @@ def test_the_evidence_of_a_finding_leads_to_its_passage(page: Page) -> None:
     page.get_by_role("article").get_by_role("link", name=re.compile("www.seed-library")).click()
     expect(page.get_by_role("tab", name="site")).to_be_visible()
     expect(outcome(page)).to_contain_text("tide-table.example")
+
+
+def test_the_double_claim_is_found_in_bindings(page: Page) -> None:
+    page.get_by_role("link", name="Bindings").click()
+    lane = page.get_by_role("region", name="*:80", exact=True)
+    expect(lane).to_contain_text("tide-table.example")
+    expect(page.get_by_role("region", name="*:8090")).to_contain_text("nobody listens")
+    lane.get_by_role("button", name=re.compile("choir.example of choir-at-the-quay")).click()
+    answer = page.get_by_role("complementary", name="Who answers")
+    expect(answer).to_contain_text("choir-of-the-marsh.example answers")
+    close = answer.get_by_role("list", name="Who came close").get_by_role("listitem")
+    expect(close).to_have_count(2)
+    # A name that nobody claims comes to whoever stands for it.
+    page.get_by_role("textbox", name="Who answers").fill("lost.example:8088")
+    page.get_by_role("button", name="Ask", exact=True).click()
+    expect(answer).to_contain_text("berth-plan.example")
+    page.goto(page.url)
+    expect(answer).to_contain_text("berth-plan.example")

@@ -59,6 +59,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/bindings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every lane of a survey. */
+        get: operations["surveys_bindings_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/findings": {
         parameters: {
             query?: never;
@@ -192,6 +209,11 @@ export interface components {
             trouble: string;
             agrees: boolean | null;
             rows: components["schemas"]["Compared"][];
+            since: string[];
+        };
+        Bindings: {
+            names: number;
+            lanes: components["schemas"]["Lane"][];
         };
         Break: {
             engine: string;
@@ -325,6 +347,28 @@ export interface components {
          * @enum {string}
          */
         JobStateEnum: "waiting" | "running" | "done" | "failed" | "cancelled";
+        Lane: {
+            address: string;
+            port: number | null;
+            engine: string | null;
+            heard_by: string | null;
+            sealed: boolean;
+            standing: string | null;
+            standing_at: string | null;
+            marked: boolean;
+            sites: number;
+            names: components["schemas"]["LaneName"][];
+            nameless: string[];
+            crossed: number;
+        };
+        LaneName: {
+            name: string;
+            site: string;
+            declared_at: string;
+            exact: boolean;
+            wins: boolean;
+            winner: string | null;
+        };
         LifetimeView: {
             kind: string;
             seconds: number;
@@ -672,6 +716,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+        };
+    };
+    surveys_bindings_retrieve: {
+        parameters: {
+            query?: {
+                /** @description Only names that hold this text. */
+                q?: string;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bindings"];
                 };
             };
         };

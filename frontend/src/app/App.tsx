@@ -2,6 +2,7 @@ import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-quer
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
 import { sessionQuery } from "../api/session";
+import { BindingsPage } from "../features/bindings";
 import { FollowPage } from "../features/follow";
 import { OverviewPage } from "../features/overview";
 import { SurveysPage } from "../features/surveys";
@@ -42,6 +43,7 @@ function Rooms() {
       <Route element={<Frame user={session.data.name} />}>
         <Route index element={<OverviewPage />} />
         <Route path="follow" element={<FollowPage />} />
+        <Route path="bindings" element={<BindingsPage />} />
         <Route path="surveys" element={<SurveysPage />} />
         <Route path="*" element={<Navigate to="/" replace />} />
       </Route>

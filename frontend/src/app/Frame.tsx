@@ -13,6 +13,7 @@ import { applyTheme, currentTheme, nextTheme } from "./theme";
 const PLACES: ReadonlyArray<readonly [string, string]> = [
   ["Overview", "/"],
   ["Follow", "/follow"],
+  ["Bindings", "/bindings"],
 ];
 
 export function Frame({ user }: { user: string }) {
@@ -25,6 +26,10 @@ export function Frame({ user }: { user: string }) {
   useKey(
     "f",
     useCallback(() => navigate("/follow"), [navigate]),
+  );
+  useKey(
+    "b",
+    useCallback(() => navigate("/bindings"), [navigate]),
   );
   return (
     <div className="flex h-full flex-col">

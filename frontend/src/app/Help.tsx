@@ -7,6 +7,7 @@ const KEYS: ReadonlyArray<readonly [string, string]> = [
   ["← →", "along the gates (with a gate in focus)"],
   ["o", "to the Overview"],
   ["f", "to Follow"],
+  ["b", "to Bindings"],
   ["?", "this page"],
   ["Esc", "leave the address line, close this page"],
 ];

@@ -15,6 +15,8 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 from rest_framework_dataclasses.serializers import DataclassSerializer
 
+from ecumen.audit.checks.states import changed_since
+from ecumen.audit.scene import Scene
 from ecumen.errors import RequestError
 from ecumen.passage import Follower
 from ecumen.passage.compare import Compared, compare
@@ -27,11 +29,15 @@ from ecumen_web.api.passage import QuestionSerializer
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.store.loading import follower_of
 
+MOST_SHOWN = 5  # files that changed
+
 
 @dataclass(frozen=True, slots=True)
 class AskedServer:
     """by_stand_in: the demo's stand-in answered. rows: what was predicted for this asker, and what
-    came; empty where no HTTP answer came. agrees: None where nothing sure was predicted.
+    came; empty where no HTTP answer came. agrees: None where nothing sure was predicted. since:
+    files of the configuration that changed after the engine last read it, where it answers
+    otherwise.
     """
 
     address: str
@@ -42,6 +48,7 @@ class AskedServer:
     trouble: str
     agrees: bool | None
     rows: list[Compared]
+    since: list[str]
 
 
 class AskedServerSerializer(DataclassSerializer[AskedServer]):
@@ -83,6 +90,7 @@ def ask_server(follower: Follower, question: Question) -> AskedServer:
     rows = compare(passage, reply.status, reply.content_type, reply.location)
     # Undecided as a whole, or in part only: what was sure and came otherwise is a difference.
     told = [row.agrees for row in rows if row.agrees is not None]
+    agrees = all(told) if told else None
     return AskedServer(
         address,
         question.port,
@@ -90,9 +98,16 @@ def ask_server(follower: Follower, question: Question) -> AskedServer:
         reply.asked_from,
         stand_in,
         reply.trouble,
-        all(told) if told else None,
+        agrees,
         rows,
+        _unread(follower) if agrees is False else [],
     )
+
+
+def _unread(follower: Follower) -> list[str]:
+    scene = Scene(follower)
+    files = [file for engine in scene.engines for file, _ in changed_since(scene, engine)]
+    return files[:MOST_SHOWN]
 
 
 def _of_stand_in(question: Question) -> Reply:

@@ -23,6 +23,18 @@ export function AskServer({ question }: { question: Question }) {
           <>
             <p className="mt-2 font-medium">{verdict(came.agrees, came.trouble)}</p>
             <Rows rows={came.rows} />
+            {came.since.length > 0 && (
+              <div className="mt-2">
+                <p>Changed after the engine last read its configuration:</p>
+                <ul className="mono">
+                  {came.since.map((file) => (
+                    <li key={file} className="wrap-anywhere">
+                      {file}
+                    </li>
+                  ))}
+                </ul>
+              </div>
+            )}
             <p className="mt-2 text-sm text-faint">
               {came.by_stand_in ? "The stand-in of the demo answered for " : "Asked "}
               <span className="mono">
@@ -49,10 +61,10 @@ function From({ address }: { address: string }) {
 
 function Rows({ rows }: { rows: Compared[] }) {
   return (
-    <table className="mt-2 w-full border-collapse text-left align-top">
+    <table className="mt-2 w-full table-fixed border-collapse text-left align-top">
       <thead className="text-sm text-faint">
         <tr>
-          <td />
+          <td className="w-14" />
           <th scope="col" className="pr-3 font-normal">
             predicted
           </th>

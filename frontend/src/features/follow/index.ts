@@ -1,1 +1,2 @@
 export { FollowPage } from "./FollowPage";
+export { type Claim, passageQuery } from "./queries";

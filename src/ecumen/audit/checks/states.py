@@ -8,8 +8,9 @@ from datetime import UTC, datetime
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site
+from ecumen.engines.engine import Engine
 from ecumen.passage.verdict import Evidence
-from ecumen.survey import EngineRecord, Kind
+from ecumen.survey import EngineRecord, Entry, Kind
 
 _AVAILABLE, _ENABLED = "-available", "-enabled"
 
@@ -50,22 +51,27 @@ def stopped(scene: Scene) -> Iterator[Found]:
             )
 
 
+def changed_since(scene: Scene, engine: Engine) -> Iterator[tuple[str, Entry]]:
+    """Files of the configuration that changed after a running engine last read it."""
+    read = engine.record.loaded_at if engine.record.running else None
+    for file in dict.fromkeys(engine.files) if read is not None else ():
+        entry = scene.walker.walk(file).entry
+        if entry is not None and max(entry.mtime, entry.ctime) // 10**9 > (read or 0):
+            yield file, entry
+
+
 @check("state.not-reloaded", Impact.DRIFT, "Changed since the engine last read its configuration",
        needs=("files",))  # fmt: skip
 def not_reloaded(scene: Scene) -> Iterator[Found]:
     for engine in scene.engines:
         record = engine.record
-        if not record.running or record.loaded_at is None:
+        if record.loaded_at is None:
             continue
         sites: dict[str, list[Site]] = {}
         for site in scene.hosts:
             if site.engine is engine:
                 sites.setdefault(site.summary.place.file, []).append(site)
-        for file in dict.fromkeys(engine.files):
-            walk = scene.walker.walk(file)
-            entry = walk.entry
-            if entry is None or max(entry.mtime, entry.ctime) // 10**9 <= record.loaded_at:
-                continue
+        for file, entry in changed_since(scene, engine):
             changed = _moment(entry.mtime / 1e9)
             yield Found(
                 file,

@@ -1,0 +1,126 @@
+import { berths, laneTitle, laneWords, shortly } from "./present";
+import type { Lane, LaneName } from "./queries";
+
+interface Props {
+  lane: Lane;
+  /** The visitor of the name that was typed comes to this lane. */
+  lit: boolean;
+  winner: string | null;
+  choose: (name: string) => void;
+}
+
+/** One address and port: at its head who listens, then who stands for the unknown, then the names. */
+export function LaneBand({ lane, lit, winner, choose }: Props) {
+  const beyond = lane.sites && lane.names.length >= 120;
+  return (
+    <section
+      aria-label={laneTitle(lane)}
+      className={`grid grid-cols-[12rem_1fr] border-y ${lit ? "border-ink bg-shoal" : "border-line"} ${lane.heard_by ? "" : "border-dashed"}`}
+    >
+      <header className="border-r border-line py-2.5 pr-3 pl-5">
+        <h2 className="mono text-base font-semibold">{laneTitle(lane)}</h2>
+        <p className={lane.heard_by ? "text-sm text-faint" : "text-sm font-bold text-blocked"}>
+          {laneWords(lane)}
+        </p>
+        {lane.engine && lane.engine !== "httpd" && lane.heard_by !== lane.engine && (
+          <p className="mono text-sm text-faint">{lane.engine}</p>
+        )}
+      </header>
+      <div className="min-w-0 py-2.5 pr-5 pl-4">
+        {lane.standing && (
+          <p className="mb-2 flex items-baseline gap-2 border-b border-dashed border-line pb-2 text-sm">
+            <Post />
+            <span className="text-faint">whoever is not named below meets</span>
+            <span className={`mono ${winner === lane.standing && lit ? "font-bold" : ""}`}>
+              {lane.standing}
+            </span>
+            <span className="text-faint">{lane.marked ? "marked for it" : "as the first"}</span>
+          </p>
+        )}
+        <ul className="flex flex-wrap gap-x-1.5 gap-y-1">
+          {berths(lane.names).map((berth) => (
+            <li
+              key={`${berth.site} ${berth.names[0]?.declared_at}`}
+              className={`flex flex-wrap border ${lit && winner === berth.site ? "border-ink" : "border-line"}`}
+            >
+              {berth.names.map((name, at) => (
+                <Name
+                  key={name.name}
+                  name={name}
+                  shown={at > 0 ? shortly(name.name, berth.names[0]?.name ?? "") : name.name}
+                  lit={lit && winner === name.site}
+                  choose={choose}
+                />
+              ))}
+            </li>
+          ))}
+          {lane.nameless.map((site) => (
+            <li key={site} className="border border-dashed border-blocked px-1.5 text-blocked">
+              a site without a name, never seen: <span className="mono">{site}</span>
+            </li>
+          ))}
+        </ul>
+        {beyond && <p className="mt-1 text-sm text-faint">More names: type part of one above.</p>}
+      </div>
+    </section>
+  );
+}
+
+/** A post that stands by itself: who answers when nobody is named. */
+function Post() {
+  return (
+    <svg width="14" height="18" viewBox="0 0 14 18" aria-hidden="true" className="self-center">
+      <path
+        d="M7 1 V17 M2 17 H12 M3 4 L7 1 L11 4"
+        className="stroke-ink"
+        fill="none"
+        strokeWidth="2"
+      />
+    </svg>
+  );
+}
+
+interface NameProps {
+  name: LaneName;
+  shown: string;
+  lit: boolean;
+  choose: (name: string) => void;
+}
+
+function Name({ name, shown, lit, choose }: NameProps) {
+  const lost = !name.wins;
+  const label = lost ? `${name.name} of ${name.site}, lost to ${name.winner}` : name.name;
+  return (
+    <button
+      type="button"
+      onClick={() => choose(name.name)}
+      aria-label={label}
+      className={`mono cursor-pointer px-1.5 py-0.5 not-first:border-l not-first:border-line hover:bg-shoal ${
+        lost ? "bg-unsure/10 text-unsure" : "bg-sheet"
+      } ${lit ? "font-bold" : ""} ${shown === name.name ? "" : "text-faint"}`}
+    >
+      {lost && <Overlap />}
+      <span className={lost ? "line-through decoration-2" : ""}>{shown}</span>
+      {lost && <span className="font-sans text-sm"> {name.winner} has it</span>}
+      {!name.exact && <span className="font-sans text-sm text-faint"> all of these</span>}
+    </button>
+  );
+}
+
+/** Two hulls in one berth. */
+function Overlap() {
+  return (
+    <svg
+      width="18"
+      height="10"
+      viewBox="0 0 24 14"
+      aria-hidden="true"
+      className="mr-1 inline-block"
+    >
+      <g className="stroke-unsure" fill="none" strokeWidth="2.4">
+        <path d="M2 2 H15 L11.5 11 H5.5 Z" />
+        <path d="M9 2 H22 L18.5 11 H12.5 Z" />
+      </g>
+    </svg>
+  );
+}

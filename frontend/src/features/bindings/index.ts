@@ -1,0 +1,1 @@
+export { BindingsPage } from "./BindingsPage";

@@ -1,0 +1,156 @@
+"""Addresses and ports as lanes: who listens, which names are claimed, who answers when nobody is
+named."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass
+
+from ecumen.audit.scene import Scene, Site
+from ecumen.engines.sites import Door, Named
+from ecumen.passage.gates.door import PROGRAMS, covers
+
+
+@dataclass(frozen=True, slots=True)
+class LaneName:
+    """A name that is claimed on a lane. wins: its site answers for it here; else `winner` does.
+
+    winner: None for a wildcard or a pattern, which wins only what nobody claims more exactly.
+    """
+
+    name: str
+    site: str
+    declared_at: str
+    exact: bool
+    wins: bool
+    winner: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Lane:
+    """One address and port. address: `*` for all of them.
+
+    heard_by: the program that listens there, None for nobody. engine: that has sites there, None
+    for none. standing: the site that answers when nobody is named; marked: it is marked for that.
+    nameless: sites without a name that never answer.
+    """
+
+    address: str
+    port: int | None
+    engine: str | None
+    heard_by: str | None
+    sealed: bool
+    standing: str | None
+    standing_at: str | None
+    marked: bool
+    sites: int
+    names: list[LaneName]
+    nameless: list[str]
+    crossed: int
+
+
+def lanes(scene: Scene) -> list[Lane]:
+    """Every address and port with a site or a listener, those with most sites first."""
+    bound: dict[tuple[str, str, int | None], list[tuple[Site, Door]]] = defaultdict(list)
+    for site in scene.hosts:
+        for door in {(d.address, d.port): d for d in reversed(site.summary.doors)}.values():
+            bound[site.engine.kind, door.address, door.port].append((site, door))
+    found = [
+        _lane(scene, kind, address, port, sites) for (kind, address, port), sites in bound.items()
+    ]
+    found += _bare(scene, found)
+    found.sort(key=lambda lane: (-lane.sites, lane.port or 0, lane.address))
+    return found
+
+
+def _lane(
+    scene: Scene, kind: str, address: str, port: int | None, bound: list[tuple[Site, Door]]
+) -> Lane:
+    engine = bound[0][0].engine
+    asked_at = scene.own_addresses[0] if address == "*" else address
+    asked_port = port if port is not None else next((b.port for b in engine.listens if b.port), 80)
+    standing_place = engine.answers(asked_at, asked_port, "nobody.invalid")
+    standing = scene.site_at.get(standing_place) if standing_place is not None else None
+    names: list[LaneName] = []
+    for site, _ in bound:
+        for claim in site.summary.claims:
+            place = engine.answers(asked_at, asked_port, claim.name) if claim.exact else None
+            names.append(_name(scene, site, claim, place))
+    nameless = [s.name for s, _ in bound if not s.summary.claims and s is not standing]
+    return Lane(
+        address,
+        port,
+        kind,
+        _heard_by(scene, kind, address, port),
+        any(door.sealed for _, door in bound),
+        standing.name if standing else None,
+        str(standing.summary.place) if standing else None,
+        any(door.default for site, door in bound if site is standing),
+        len(bound),
+        names,
+        nameless,
+        sum(not name.wins for name in names) + len(nameless),
+    )
+
+
+def _name(scene: Scene, site: Site, claim: Named, place: object) -> LaneName:
+    wins = not claim.exact or place == site.summary.place
+    winner = None if wins else scene.site_at.get(place)  # type: ignore[call-overload]
+    return LaneName(
+        claim.name,
+        site.name,
+        str(claim.place),
+        claim.exact,
+        wins,
+        winner.name if winner is not None else None,
+    )
+
+
+def _heard_by(scene: Scene, kind: str, address: str, port: int | None) -> str | None:
+    for engine in scene.engines:
+        if engine.kind == kind and engine.record.declared:
+            for each in engine.listens:
+                same = port is None or each.port == port
+                if same and ("*" in (each.address, address) or covers(each.address, address)):
+                    return kind
+            return None
+    for listener in scene.survey.listeners:
+        if port is not None and listener.port != port:
+            continue
+        if address == "*" or covers(listener.address, address):
+            return listener.program or "a program without a name"
+    return None
+
+
+def _bare(scene: Scene, found: list[Lane]) -> list[Lane]:
+    """Listeners of the engines without a site, and what holds the ports that they want."""
+    wanted = {b.port for engine in scene.engines for b in engine.listens}
+    bare = []
+    for listener in scene.survey.listeners:
+        kind = PROGRAMS.get(listener.program or "")
+        if kind is None and listener.port not in wanted:
+            continue
+        if any(
+            lane.port in (None, listener.port)
+            and (lane.address == "*" or covers(listener.address, lane.address))
+            for lane in found
+        ):
+            continue
+        program = listener.program or "a program without a name"
+        bare.append(
+            Lane(
+                "*" if listener.address in ("0.0.0.0", "::") else listener.address,
+                listener.port,
+                kind,
+                program,
+                False,
+                None,
+                None,
+                False,
+                0,
+                [],
+                [],
+                0,
+            )
+        )
+    return bare
