@@ -176,6 +176,10 @@ class FileTable:
     def __len__(self) -> int:
         return len(self.paths)
 
+    def entry(self, row: int) -> Entry:
+        """The entry in a row, counted from 0 in the order of `paths`."""
+        return self._entry(row)
+
     def __contains__(self, path: str) -> bool:
         return path in self._row
 

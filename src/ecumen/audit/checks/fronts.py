@@ -5,6 +5,7 @@ So that no front page fails without one that says why.
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Callable, Iterator
 
 from ecumen.audit.check import Found, Look, check, mended
@@ -215,10 +216,10 @@ def _uses(scene: Scene, site: Site, root: str, what: str) -> bool:
 
 
 def _anywhere(scene: Scene, root: str, ending: str) -> bool:
-    return any(
-        path.startswith(f"{root}/") for path in scene.once(f"files {ending}", _ending(ending))
-    )
+    found = scene.once(f"files {ending}", _ending(ending))
+    at = bisect_left(found, f"{root}/")
+    return at < len(found) and found[at].startswith(f"{root}/")
 
 
 def _ending(ending: str) -> Callable[[Scene], list[str]]:
-    return lambda scene: [path for path in scene.survey.files.paths if path.endswith(ending)]
+    return lambda scene: sorted(p for p in scene.survey.files.paths if p.endswith(ending))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from ecumen.audit.check import Found, check, mended
@@ -14,6 +15,7 @@ from ecumen.survey import Entry, Kind
 
 _DOUBLED = ("txt", "html", "htm", "php", "css", "js", "doc", "docx", "rtf")
 _PAGES = ("html", "htm", "php", "css", "js", "xhtml")
+_LISTS = re.compile(rb"(?i)\bindexes\b|\bautoindex\s+on|^\s*options\s+\+?all\b", re.MULTILINE)
 MOST_FOLDERS = 3  # of a site, that are asked for their listing
 
 
@@ -176,7 +178,4 @@ def _bare_folders(scene: Scene, site: Site, root: str) -> list[str]:
 
 def _listings_anywhere(scene: Scene) -> bool:
     """Whether any line of a configuration could turn a listing on: else none is asked for."""
-    return any(
-        b"ndexes" in text or b"autoindex" in text or b"Options" in text or b"options" in text
-        for text in scene.survey.texts.values()
-    )
+    return any(_LISTS.search(text) for text in scene.survey.texts.values())

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
+from ecumen.audit.holdings import Holding, holdings
 from ecumen.audit.scene import Scene, Site
 from ecumen.rights import Problem
 from ecumen.survey import Entry, Kind
@@ -42,6 +43,18 @@ def _roots(scene: Scene) -> dict[str, Root]:
 
 def roots(scene: Scene) -> Mapping[str, Root]:
     return scene.once("roots", _roots)
+
+
+def _by_ground(scene: Scene) -> dict[str, list[Site]]:
+    found: dict[str, list[Site]] = defaultdict(list)
+    for root in roots(scene).values():
+        found[root.physical] += root.sites
+    return found
+
+
+def sites_of(scene: Scene, physical: str) -> list[Site]:
+    """The sites that serve a folder as their root."""
+    return scene.once("sites by ground", _by_ground).get(physical, [])
 
 
 def _twins(one: Site, other: Site) -> bool:
@@ -121,10 +134,15 @@ def shared(scene: Scene) -> Iterator[Found]:
         if root.entry is not None and root.entry.kind is Kind.DIR:
             by_ground[root.physical] += [s for s in root.sites if s.summary.claims]
     for physical, sites in by_ground.items():
+        if len(sites) < 2:
+            continue
         apart: list[Site] = []
+        taken: set[str] = set()
         for site in sites:
-            if not any(_twins(site, other) for other in apart):
+            names = {claim.name for claim in site.summary.claims}
+            if not names & taken:
                 apart.append(site)
+            taken |= names
         if len(apart) < 2:
             continue
         entry = scene.survey.files.get(physical)
@@ -189,41 +207,18 @@ def _inside(
 # --- what lies in them ---
 
 
-def _under(scene: Scene) -> dict[str, list[Entry]]:
-    """Every entry of the survey by the innermost root that it lies in: one pass."""
-    grounds = {r.physical for r in roots(scene).values() if r.entry is not None}
-    known: dict[str, str | None] = {}
-
-    def ground(folder: str) -> str | None:
-        climbed = []
-        found: str | None = None
-        while True:
-            if folder in known:
-                found = known[folder]
-                break
-            climbed.append(folder)
-            if folder in grounds:
-                found = folder
-                break
-            if folder in ("", "/"):
-                break
-            folder = folder.rpartition("/")[0] or "/"
-        for each in climbed:
-            known[each] = found
-        return found
-
-    by_root: dict[str, list[Entry]] = defaultdict(list)
-    for entry in scene.survey.files:
-        root = ground(
-            entry.path if entry.kind is Kind.DIR else entry.path.rpartition("/")[0] or "/"
-        )
-        if root is not None:
-            by_root[root].append(entry)
-    return by_root
+# Endings of which one file in each root is asked for.
+SAMPLED = frozenset("css js mjs svg png jpg jpeg gif webp avif ico html htm".split())
 
 
-def under(scene: Scene) -> Mapping[str, list[Entry]]:
-    return scene.once("entries by root", _under)
+def _holdings(scene: Scene) -> Mapping[str, Holding]:
+    grounds = {root.physical for root in roots(scene).values() if root.entry is not None}
+    return holdings(scene.survey.files, grounds, SAMPLED)
+
+
+def under(scene: Scene) -> Mapping[str, Holding]:
+    """What lies in each root, by its real path."""
+    return scene.once("holdings", _holdings)
 
 
 def _writers(scene: Scene, entry: Entry) -> str | None:
@@ -248,14 +243,13 @@ def _writers(scene: Scene, entry: Entry) -> str | None:
     needs=("files",),
 )
 def loose(scene: Scene) -> Iterator[Found]:
-    for physical, entries in under(scene).items():
+    for physical, held in under(scene).items():
         open_: dict[str, list[Entry]] = defaultdict(list)
-        for entry in entries:
-            if entry.mode & 0o022:
-                who = _writers(scene, entry)
-                if who is not None:
-                    open_[who].append(entry)
-        sites = [s for r in roots(scene).values() if r.physical == physical for s in r.sites]
+        for entry in map(scene.survey.files.entry, held.loose):
+            who = _writers(scene, entry)
+            if who is not None:
+                open_[who].append(entry)
+        sites = sites_of(scene, physical)
         for who, found in open_.items():
             first = found[0].path
             many = f" and {len(found) - 1} more" if len(found) > 1 else ""
@@ -277,11 +271,9 @@ def loose(scene: Scene) -> Iterator[Found]:
        needs=("files",))  # fmt: skip
 def leads_out(scene: Scene) -> Iterator[Found]:
     """Only what a visitor can follow: the passage through the link is the proof."""
-    for physical, entries in under(scene).items():
-        sites = [s for r in roots(scene).values() if r.physical == physical for s in r.sites]
-        for link in entries:
-            if link.kind is not Kind.LINK or not sites:
-                continue
+    for physical, held in under(scene).items():
+        sites = sites_of(scene, physical)
+        for link in map(scene.survey.files.entry, held.links if sites else ()):
             walk = scene.walker.walk(link.path)
             there = walk.entry
             if there is None or f"{there.path}/".startswith(f"{physical}/"):

@@ -2,42 +2,20 @@
 
 from __future__ import annotations
 
-import re
 from collections import defaultdict
 from collections.abc import Iterator
 from functools import partial
 
 from ecumen.audit.check import Found, check, mended
-from ecumen.audit.checks.roots import MOST_SHOWN, roots, under
+from ecumen.audit.checks.roots import MOST_SHOWN, roots, sites_of, under
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Front, Scene, Site
 from ecumen.passage.request import escaped_path
-from ecumen.survey import Entry, Kind
+from ecumen.survey import Entry
 
-# Names of things that are kept in a root by mistake. Their contents are never read.
-_SECRETS: tuple[tuple[str, re.Pattern[str]], ...] = tuple(
-    (kind, re.compile(pattern, re.IGNORECASE))
-    for kind, pattern in (
-        ("a version-control folder", r"/\.git/(?:HEAD|config|index)\Z"),
-        ("a version-control folder", r"/\.(?:svn/(?:entries|wc\.db)|hg/(?:requires|dirstate))\Z"),
-        ("a database dump", r"\.(?:sql|dump|sqlite3?|mdb)(?:\.(?:gz|bz2|xz|zst|zip))?\Z"),
-        ("a key", r"/(?:id_(?:rsa|ed25519|ecdsa|dsa)|[^/]*\.(?:pem|key|p12|pfx|ppk))\Z"),
-        ("an environment file", r"/\.env(?:\.[^/]*)?\Z"),
-        ("a password file", r"/\.?(?:htpasswd|passwd|pgpass|my\.cnf|netrc)\Z"),
-        ("a backup", r"(?:\.(?:bak|old|orig|save|swp|swo|tmp)|~)\Z"),
-        ("an archive of the site", r"\.(?:tar|tgz|tar\.(?:gz|bz2|xz|zst))\Z"),
-        ("an archive of the site", r"/(?:backup|site|www|html|public|home)[^/]*\.(?:zip|7z|rar)\Z"),
-    )
-)
-_PUBLIC_KEYS = re.compile(r"\.pub\Z|/(?:public|cert|chain|fullchain|ca)[^/]*\.pem\Z", re.I)
 MOST_ASKED = 200  # of one root
+MOST_SITES = 5  # of one root, through which a file is asked for
 MOST_OWN_TYPES = 60  # lines of a file that lists an engine's types
-
-
-def _kind(path: str) -> str | None:
-    if _PUBLIC_KEYS.search(path):
-        return None
-    return next((kind for kind, pattern in _SECRETS if pattern.search(path)), None)
 
 
 @check(
@@ -47,17 +25,11 @@ def _kind(path: str) -> str | None:
     needs=("files",),
 )
 def secrets(scene: Scene) -> Iterator[Found]:
-    for physical, entries in under(scene).items():
-        suspects = [
-            (kind, entry)
-            for entry in entries
-            if entry.kind is Kind.FILE and (kind := _kind(entry.path)) is not None
-        ]
-        if not suspects:
-            continue
+    for physical, held in under(scene).items():
         fetched: dict[str, list[tuple[Entry, Front]]] = defaultdict(list)
         site = None
-        for kind, entry in suspects[:MOST_ASKED]:
+        for kind, row in held.suspects[:MOST_ASKED]:
+            entry = scene.survey.files.entry(row)
             hit = _fetched(scene, physical, entry.path)
             if hit is not None:
                 site, front = hit
@@ -83,18 +55,15 @@ def secrets(scene: Scene) -> Iterator[Found]:
 
 def _fetched(scene: Scene, physical: str, path: str) -> tuple[Site, Front] | None:
     """The first site of a root through which a visitor gets this very file."""
-    for root in roots(scene).values():
-        if root.physical != physical:
+    for site in sites_of(scene, physical)[:MOST_SITES]:
+        prefix = site.summary.path.rstrip("/") if site.summary.personal else ""
+        request = scene.request_for(site, prefix + escaped_path(path[len(physical) :]))
+        if request is None:
             continue
-        for site in root.sites:
-            prefix = site.summary.path.rstrip("/") if site.summary.personal else ""
-            request = scene.request_for(site, prefix + escaped_path(path[len(physical) :]))
-            if request is None:
-                continue
-            front = scene.ask(request)
-            same = front.answered_by == site.summary.place
-            if front.decided and same and front.status == 200 and front.block is None:
-                return site, front
+        front = scene.ask(request)
+        same = front.answered_by == site.summary.place
+        if front.decided and same and front.status == 200 and front.block is None:
+            return site, front
     return None
 
 
@@ -102,15 +71,13 @@ def _fetched(scene: Scene, physical: str, path: str) -> tuple[Site, Front] | Non
     "root.served-log", Impact.EXPOSURE, "The log lies where visitors can fetch it", needs=("files",)
 )
 def served_log(scene: Scene) -> Iterator[Found]:
-    grounds = sorted(r.physical for r in roots(scene).values() if r.entry is not None)
+    grounds = {r.physical for r in roots(scene).values() if r.entry is not None}
     logs: dict[str, list[Site]] = defaultdict(list)
     for site in scene.hosts:
         if site.summary.log and site.summary.log.startswith("/"):
             logs[site.summary.log].append(site)
     for log, sites in logs.items():
-        for physical in grounds:
-            if not log.startswith(physical.rstrip("/") + "/"):
-                continue
+        for physical in _around(log, grounds):
             hit = _fetched(scene, physical, log)
             if hit is None:
                 continue
@@ -122,6 +89,15 @@ def served_log(scene: Scene) -> Iterator[Found]:
                 remedies=mended("Write the log to a folder outside every document root"),
             )
             break
+
+
+def _around(path: str, grounds: set[str]) -> Iterator[str]:
+    """The grounds that a path lies in, the innermost first."""
+    folder = path
+    while "/" in folder:
+        folder = folder.rpartition("/")[0]
+        if (folder or "/") in grounds:
+            yield folder or "/"
 
 
 # What browsers take, by ending (RFC 9239, RFC 7303; the HTML standard's rules on blocking).
@@ -144,19 +120,13 @@ _TAKEN: dict[str, tuple[str, ...]] = {
 )
 def plain(scene: Scene) -> Iterator[Found]:
     """One file of each ending and site is asked for; a site's endings go out alike."""
-    for physical, entries in under(scene).items():
-        samples: dict[str, Entry] = {}
-        for entry in entries:
-            if entry.kind is Kind.FILE and entry.size:
-                leaf = entry.path.rpartition("/")[2]
-                ending = leaf.rpartition(".")[2].lower()
-                if ending in _TAKEN and not leaf.startswith("."):
-                    samples.setdefault(ending, entry)
-        for ending, entry in samples.items():
+    for physical, held in under(scene).items():
+        for ending, row in held.samples.items():
             odd = scene.once("odd kinds", _odd_kinds).intersection({ending, "*"})
             if not odd and scene.once(f"kind {ending}", partial(_usual, ending)):
                 # Where the engines know the ending only a site's own lines could spoil it.
                 continue
+            entry = scene.survey.files.entry(row)
             hit = _fetched(scene, physical, entry.path)
             kind = hit[1].answer.content_type if hit is not None and hit[1].answer else ""
             if hit is None or (kind is None and not hit[1].decided):

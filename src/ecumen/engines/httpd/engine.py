@@ -132,9 +132,13 @@ class HttpdEngine:
         """The content type that a file-name ending has, where no site says otherwise."""
         return self.server.types.get(ending)
 
+    @cached_property
+    def _host_at(self) -> dict[Place, Host]:
+        return {host.place: host for host in reversed(self.server.hosts)}
+
     def _settings(self, site: Place, folder: str) -> Settings | None:
         """What holds in a folder of a site, once the server has walked there."""
-        host = next((each for each in self.server.hosts if each.place == site), None)
+        host = self._host_at.get(site)
         if self.walker is None:
             return None
         walked = self.laps.phases.targets.walked(host or self.server.main, f"{folder}/")

@@ -160,9 +160,13 @@ class NginxEngine:
         """Never: this engine has no such files."""
         return False
 
+    @cached_property
+    def _server_at(self) -> dict[Place, Server]:
+        return {server.place: server for server in reversed(self.whole.servers)}
+
     def opens(self, site: Place, folder: str) -> Iterator[tuple[str, Place]]:
         """What a site opens in a folder that few need: listings, where they are on for all."""
-        server = next((each for each in self.whole.servers if each.place == site), None)
+        server = self._server_at.get(site)
         if server is None:
             return
         for line in server.line.children or ():

@@ -1,0 +1,113 @@
+"""What lies in each document root, as far as any check looks at it: one pass over all paths."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+
+from ecumen.survey import FileTable, Kind
+from ecumen.survey.files import KINDS
+
+_FILE, _LINK, _DIR = (KINDS.index(kind) for kind in (Kind.FILE, Kind.LINK, Kind.DIR))
+# Names of things that are kept in a root by mistake. Their contents are never read.
+_SECRETS: tuple[tuple[str, re.Pattern[str]], ...] = tuple(
+    (kind, re.compile(pattern, re.IGNORECASE))
+    for kind, pattern in (
+        ("a version-control folder", r"/\.git/(?:HEAD|config|index)\Z"),
+        ("a version-control folder", r"/\.(?:svn/(?:entries|wc\.db)|hg/(?:requires|dirstate))\Z"),
+        ("a database dump", r"\.(?:sql|dump|sqlite3?|mdb)(?:\.(?:gz|bz2|xz|zst|zip))?\Z"),
+        ("a key", r"/(?:id_(?:rsa|ed25519|ecdsa|dsa)|[^/]*\.(?:pem|key|p12|pfx|ppk))\Z"),
+        ("an environment file", r"/\.env(?:\.[^/]*)?\Z"),
+        ("a password file", r"/\.?(?:htpasswd|passwd|pgpass|my\.cnf|netrc)\Z"),
+        ("a backup", r"(?:\.(?:bak|old|orig|save|swp|swo|tmp)|~)\Z"),
+        ("an archive of the site", r"\.(?:tar|tgz|tar\.(?:gz|bz2|xz|zst))\Z"),
+        ("an archive of the site", r"/(?:backup|site|www|html|public|home)[^/]*\.(?:zip|7z|rar)\Z"),
+    )
+)
+_PUBLIC_KEYS = re.compile(r"\.pub\Z|/(?:public|cert|chain|fullchain|ca)[^/]*\.pem\Z", re.I)
+
+
+@dataclass(slots=True)
+class Holding:
+    """Rows of the file table. samples: the first file that holds anything, by its ending."""
+
+    loose: list[int] = field(default_factory=list)
+    links: list[int] = field(default_factory=list)
+    suspects: list[tuple[str, int]] = field(default_factory=list)
+    samples: dict[str, int] = field(default_factory=dict)
+
+
+def secret_kind(path: str) -> str | None:
+    """What a name says it is that should not be served; None for all else."""
+    if _PUBLIC_KEYS.search(path):
+        return None
+    return next((kind for kind, pattern in _SECRETS if pattern.search(path)), None)
+
+
+def holdings(
+    files: FileTable, grounds: Iterable[str], endings: frozenset[str]
+) -> Mapping[str, Holding]:
+    """By the innermost of the grounds that a path lies in. endings: of which samples are kept."""
+    ground = _finder(frozenset(grounds))
+    found: dict[str, Holding] = {}
+    # What a plain page is called tells at once that it is no secret.
+    plain: dict[str, bool] = {}
+    for row, path in enumerate(files.paths):
+        kind, mode = files.kind[row], files.mode[row]
+        folder, _, leaf = path.rpartition("/")
+        root = ground(path if kind == _DIR else folder or "/")
+        if root is None:
+            continue
+        held = found.get(root)
+        if held is None:
+            held = found[root] = Holding()
+        if kind == _LINK:
+            held.links.append(row)
+            continue
+        if mode & 0o022:
+            held.loose.append(row)
+        if kind != _FILE:
+            continue
+        stem, _, ending = leaf.rpartition(".")
+        ending = ending.lower()
+        if ending in endings and stem and files.size[row]:
+            held.samples.setdefault(ending, row)
+        # Only whole paths tell folders of version control.
+        known = plain.get(ending) if "/." not in path else None
+        if known is None:
+            known = plain[ending] = ending in endings and secret_kind(path) is None
+        if not known:
+            secret = secret_kind(path)
+            if secret is not None:
+                held.suspects.append((secret, row))
+    return found
+
+
+def _finder(grounds: frozenset[str]) -> Callable[[str], str | None]:
+    """The innermost ground of a folder; each folder is climbed from once."""
+    known: dict[str, str | None] = {}
+
+    def ground(folder: str) -> str | None:
+        found = known.get(folder, "")
+        if found != "":
+            return found
+        climbed = []
+        found = None
+        while True:
+            climbed.append(folder)
+            if folder in grounds:
+                found = folder
+                break
+            folder = folder.rpartition("/")[0] or "/"
+            if folder in known:
+                found = known[folder]
+                break
+            if folder == "/":
+                found = "/" if "/" in grounds else None
+                break
+        for each in climbed:
+            known[each] = found
+        return found
+
+    return ground
