@@ -68,15 +68,11 @@ class Asking:
         self, address: Address, query: str | None, judged: Settings | None, beside: str = ""
     ) -> Asking:
         """A question that the server asks itself, as for an index."""
-        return replace(
-            self,
-            address=address,
-            query=query,
-            by_itself=True,
-            method="GET",
-            judged=judged,
-            beside=beside,
-        )
+        # By position: there is one for every name that is tried for an index.
+        return Asking(
+            self.arrival, self.host, self.header, address, query, "GET", self.implied, self.lap,
+            True, self.status, self.env, self.rewrites, judged, beside,
+        )  # fmt: skip
 
 
 # --- the name that a site gives as its own ---

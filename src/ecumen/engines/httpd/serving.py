@@ -277,10 +277,14 @@ class Serving:
 
     def _lifetime(self, settings: Settings, kind: str, entry: Entry) -> Lifetime:
         """How long browsers may go on showing this very file, once they have it."""
-        taken_off = settings.taken_off or frozenset()
-        gone = {"etag"} if settings.etag == "none" else set()
-        kept = tuple(name for name in VALIDATORS if name.lower() not in taken_off | gone)
-        return replace(self._kept(settings, kind, entry), validators=kept)
+        lifetime = self._kept(settings, kind, entry)
+        if settings.taken_off is None and settings.etag != "none":
+            return lifetime
+        gone = (settings.taken_off or frozenset()) | (
+            {"etag"} if settings.etag == "none" else set()
+        )
+        kept = tuple(name for name in VALIDATORS if name.lower() not in gone)
+        return replace(lifetime, validators=kept)
 
     def _kept(self, settings: Settings, kind: str, entry: Entry) -> Lifetime:
         said = settings.cache_control

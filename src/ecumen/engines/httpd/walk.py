@@ -74,7 +74,8 @@ class FolderWalk:
             self.by_depth.setdefault(section.depth, []).append(section)
         self._known = known
         # Rules of rewriting that stand for the host as a whole are merged last.
-        self.bare = replace(host.settings, rewriting=None)
+        settings = host.settings
+        self.bare = settings if settings.rewriting is None else replace(settings, rewriting=None)
         # Merging is pure, and the same few sections meet at every request.
         self._merged: dict[tuple[int, int], tuple[Settings, Settings, Settings]] = {}
         self._ruled: dict[int, tuple[Settings, Settings]] = {}
