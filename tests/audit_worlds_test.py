@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import shutil
+import tempfile
+from pathlib import Path
+
 import pytest
 
 from ecumen.audit import audit
@@ -10,6 +14,7 @@ from ecumen.passage import Follower
 from ecumen_machine import EngineSpec, take_survey
 from tests.worlds.agreement import ENGINES, world_on_disk
 from tests.worlds.live import Seen, ask
+from tests.worlds.plain import plain_head
 from tests.worlds.trees import ADDRESSES, PORTS
 
 pytestmark = pytest.mark.server
@@ -62,3 +67,34 @@ def test_no_front_page_fails_without_a_finding_that_says_why(
                         front.block and front.block.code,
                     )  # fmt: skip
     assert failed > 10
+
+
+def test_a_hand_made_server_with_a_double_claim_a_nested_root_and_a_served_dump() -> None:
+    base = Path(tempfile.mkdtemp(dir="/srv", prefix="ecumen-audit-"))
+    base.chmod(0o755)
+    try:
+        for path in ("a/index.html", "a/in/index.html", "a/members.sql", "c/index.html"):
+            (base / "www" / path).parent.mkdir(parents=True, exist_ok=True)
+            (base / "www" / path).write_text("here")
+        blocks = "".join(
+            f"<VirtualHost *>\nServerName {name}.test\nServerAlias {alias}.test\n"
+            f"DocumentRoot {base}/www/{root}\n</VirtualHost>\n"
+            for name, alias, root in (("a", "x", "a"), ("b", "b2", "a/in"), ("c", "x", "c"))
+        )
+        config = base / "main.conf"
+        config.write_text(plain_head(base, ADDRESSES[0], PORTS[0]) + blocks)
+        follower = Follower(take_survey([EngineSpec("httpd", str(config))]))
+        found = {finding.id: finding for finding in audit(follower).findings}
+        assert {"claim.double", "root.nested", "root.served-secret"} <= set(found)
+        with ENGINES["httpd"][1](config, ADDRESSES[0], PORTS[0]):
+            for finding in found.values():
+                for proof in finding.evidence:
+                    if proof.request is None or proof.outcome is None:
+                        continue
+                    seen = ask({"url": proof.request, "to": ADDRESSES[0]})
+                    assert proof.outcome.startswith(str(seen.status)), proof
+            # The claim that is lost is lost: the first one's page comes.
+            lost = ask({"url": f"http://x.test:{PORTS[0]}/members.sql", "to": ADDRESSES[0]})
+            assert lost.status == 200
+    finally:
+        shutil.rmtree(base)

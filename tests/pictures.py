@@ -10,6 +10,7 @@ from tests.application import ROOT, browser, demo
 VIEWS = {
     "overview": "/",
     "bindings": "/bindings?name=choir.example",
+    "roots": "/roots?root=/srv/sites/fen-walkers/public/eels",
     "compare": "/follow?url=http://night-school.example/&beside=http://night-school.example/"
     "&beside-from=127.0.0.1",
     "follow-ladder": "/follow?url=http://boat-builders.example/",

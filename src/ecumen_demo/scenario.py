@@ -156,6 +156,9 @@ class _Town:
         for plot in self.plots:
             name = f"{plot.number:03d}-{plot.name}.conf"
             self._enabled("sites", name, plot.text())
+        self._text(f"{CONFIG}/sites-available/050-moor-singers.conf", texts.PARKED)
+        for plot in self.plots:
+            name = f"{plot.number:03d}-{plot.name}.conf"
             if plot.name in CHANGED_SINCE:
                 written = f"{CONFIG}/sites-available/{name}"
                 self.ground.change(written, changed=TAKEN_AT - 20 * 3600, written=True)
@@ -266,6 +269,27 @@ def _opened_but_not_read(town: _Town) -> None:
     plot = town.plot("reed-cutters")
     rule = "Require local" if town.as_loaded else "Require all granted"
     plot.lines += [f"<Directory {plot.root}>", f"    {rule}", "</Directory>"]
+
+
+def _one_inside_another(town: _Town) -> None:
+    """The eel watch lies in the ground of the fen walkers, who show it too."""
+    outer, plot = town.plot("fen-walkers"), town.plot("eel-watch")
+    plot.root = f"{outer.root}/eels"
+    town.ground.remove("/srv/sites/eel-watch")
+    town.ground.folder(plot.root, 0o755, plot.owner.uid, plot.owner.gid)
+    for name in ("index.html", "counts.html"):
+        town.ground.file(f"{plot.root}/{name}", 1200, uid=plot.owner.uid, gid=plot.owner.gid)
+
+
+def _left_lying_about(town: _Town) -> None:
+    """A dump of the members' list, and the history of the site itself."""
+    plot = town.plot("harbour-band")
+    for name, size in (("members.sql", 48_200), (".git/HEAD", 21), (".git/config", 130)):
+        town.ground.file(f"{plot.root}/{name}", size, uid=plot.owner.uid, gid=plot.owner.gid)
+
+
+def _styles_as_text(town: _Town) -> None:
+    town.plot("quilt-circle").lines.append("AddType text/plain .css")
 
 
 def _only_the_town(town: _Town) -> None:
@@ -400,7 +424,8 @@ def _open_listing(town: _Town) -> None:
 
 _STORIES: tuple[Callable[[_Town], None], ...] = (
     _typo_in_an_alias, _two_choirs, _moved_to_a_dead_port, _still_closed, _opened_but_not_read,
-    _only_the_town, _no_rule, _root_gone, _no_index, _doubled_ending, _empty_index,
+    _one_inside_another, _left_lying_about, _styles_as_text, _only_the_town, _no_rule, _root_gone,
+    _no_index, _doubled_ending, _empty_index,
     _private_index, _closed_folders,
     _cut_by_the_mask, _foreign_link, _dead_link, _override_file, _own_address, _open_listing,
     _front_controller, _no_links, _closed_for_the_winter, _group_without_the_worker,

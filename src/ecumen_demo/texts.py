@@ -180,3 +180,11 @@ NGINX_SITES = {
     }
 """,
 }
+
+# Written by a member, and never enabled.
+PARKED = """\
+<VirtualHost *:80>
+    ServerName moor-singers.example
+    DocumentRoot /srv/sites/moor-singers/public
+</VirtualHost>
+"""

@@ -2,7 +2,7 @@
 
 from django.urls import path, re_path
 
-from ecumen_web.api import bindings, findings, jobs, passage, reply, session, sites, surveys
+from ecumen_web.api import bindings, findings, jobs, passage, reply, roots, session, sites, surveys
 from ecumen_web.screen import screen
 
 urlpatterns = [
@@ -18,6 +18,7 @@ urlpatterns = [
         findings.AcceptanceView.as_view(),
     ),
     path("api/surveys/<str:survey>/passage", passage.PassageView.as_view()),
+    path("api/surveys/<str:survey>/roots", roots.RootsView.as_view()),
     path("api/surveys/<str:survey>/reply", reply.ReplyView.as_view()),
     re_path(r"^(?!api/|static/|assets/).*$", screen),
 ]

@@ -167,6 +167,9 @@ def test_a_survey_file_is_loaded_on_the_screen(
         "/",
         "/follow",
         "/surveys",
+        "/bindings?name=choir.example",
+        "/roots?root=/srv/sites/pottery/public",
+        "/follow?url=http://night-school.example/&beside=http://ferry.example/",
         "/follow?url=http://boat-builders.example/",
         "/follow?url=http://choir.example/&gate=site",
         "/follow?url=http://town-archive.example/",
@@ -297,7 +300,7 @@ def test_the_double_claim_is_found_in_bindings(page: Page) -> None:
     lane = page.get_by_role("region", name="*:80", exact=True)
     expect(lane).to_contain_text("tide-table.example")
     expect(page.get_by_role("region", name="*:8090")).to_contain_text("nobody listens")
-    lane.get_by_role("button", name=re.compile("choir.example of choir-at-the-quay")).click()
+    lane.get_by_role("button", name=re.compile("choir.example choir-of-the-marsh")).click()
     answer = page.get_by_role("complementary", name="Who answers")
     expect(answer).to_contain_text("choir-of-the-marsh.example answers")
     close = answer.get_by_role("list", name="Who came close").get_by_role("listitem")
@@ -308,3 +311,21 @@ def test_the_double_claim_is_found_in_bindings(page: Page) -> None:
     expect(answer).to_contain_text("berth-plan.example")
     page.goto(page.url)
     expect(answer).to_contain_text("berth-plan.example")
+
+
+def test_the_nested_root_is_found_in_roots(page: Page) -> None:
+    page.get_by_role("link", name="Roots").click()
+    page.get_by_role("button", name=re.compile("eels.*exposure")).click()
+    root = page.get_by_role("article", name="Document root")
+    expect(root.get_by_role("region", name="Wrong here")).to_contain_text("lies inside that of")
+    expect(root.get_by_role("region", name="Sites")).to_contain_text("eel-watch.example")
+    root.get_by_role("link", name=re.compile("lies inside that of")).click()
+    expect(page.get_by_role("article", name="Finding")).to_contain_text("root.nested")
+    page.go_back()
+    expect(root).to_contain_text("eel-watch.example")
+    # A folder can be gone into, and left again.
+    page.get_by_role("link", name="srv/sites", exact=True).click()
+    ground = page.get_by_role("region", name="Ground")
+    expect(ground.get_by_role("status")).to_contain_text("49 roots")
+    page.get_by_role("link", name="one folder up").click()
+    expect(page.get_by_role("button", name=re.compile("ines.public_html"))).to_have_count(0)

@@ -165,6 +165,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/roots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The ground of a survey, or of one folder in it. */
+        get: operations["surveys_roots_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/sites": {
         parameters: {
             query?: never;
@@ -255,6 +272,11 @@ export interface components {
             observed: string | null;
             agrees: boolean | null;
         };
+        EndingUse: {
+            ending: string;
+            files: number;
+            type: string | null;
+        };
         Evidence: {
             file?: string | null;
             line?: number | null;
@@ -308,6 +330,18 @@ export interface components {
             rules?: components["schemas"]["RuleView"][];
             rungs?: components["schemas"]["RungView"][];
             candidates?: components["schemas"]["CandidateView"][];
+        };
+        GroundRoot: {
+            path: string;
+            real_path: string;
+            sites: string[];
+            owner: string | null;
+            mode: string | null;
+            problem: string;
+            files: number;
+            bytes: number;
+            index: string[];
+            endings: components["schemas"]["EndingUse"][];
         };
         /** @description Findings with one cause. findings: the first of them. */
         Group: {
@@ -424,6 +458,16 @@ export interface components {
             words: string;
             at: components["schemas"]["Evidence"] | null;
         };
+        Plot: {
+            path: string;
+            name: string;
+            depth: number;
+            roots: number;
+            closed: boolean;
+            root: components["schemas"]["GroundRoot"] | null;
+            worst: string;
+            findings: components["schemas"]["BriefFinding"][];
+        };
         Problem: {
             detail: string;
         };
@@ -439,6 +483,12 @@ export interface components {
             operations?: string[];
             opens?: string[];
             shell?: string[];
+        };
+        /** @description roots: how many there are in all. plots: a tree, each folder in front of what is in it. */
+        Roots: {
+            roots: number;
+            within: string;
+            plots: components["schemas"]["Plot"][];
         };
         RuleView: {
             section: string;
@@ -884,6 +934,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AskedServer"];
+                };
+            };
+        };
+    };
+    surveys_roots_retrieve: {
+        parameters: {
+            query?: {
+                /** @description Only what is in this folder. */
+                within?: string;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Roots"];
                 };
             };
         };

@@ -5,6 +5,7 @@ import { sessionQuery } from "../api/session";
 import { BindingsPage } from "../features/bindings";
 import { FollowPage } from "../features/follow";
 import { OverviewPage } from "../features/overview";
+import { RootsPage } from "../features/roots";
 import { SurveysPage } from "../features/surveys";
 import { Failed, Waiting } from "../ui/States";
 import { Frame } from "./Frame";
@@ -44,6 +45,7 @@ function Rooms() {
         <Route index element={<OverviewPage />} />
         <Route path="follow" element={<FollowPage />} />
         <Route path="bindings" element={<BindingsPage />} />
+        <Route path="roots" element={<RootsPage />} />
         <Route path="surveys" element={<SurveysPage />} />
         <Route path="*" element={<Navigate to="/" replace />} />
       </Route>

@@ -14,6 +14,7 @@ const PLACES: ReadonlyArray<readonly [string, string]> = [
   ["Overview", "/"],
   ["Follow", "/follow"],
   ["Bindings", "/bindings"],
+  ["Roots", "/roots"],
 ];
 
 export function Frame({ user }: { user: string }) {
@@ -30,6 +31,10 @@ export function Frame({ user }: { user: string }) {
   useKey(
     "b",
     useCallback(() => navigate("/bindings"), [navigate]),
+  );
+  useKey(
+    "r",
+    useCallback(() => navigate("/roots"), [navigate]),
   );
   return (
     <div className="flex h-full flex-col">

@@ -8,6 +8,7 @@ const KEYS: ReadonlyArray<readonly [string, string]> = [
   ["o", "to the Overview"],
   ["f", "to Follow"],
   ["b", "to Bindings"],
+  ["r", "to Roots"],
   ["?", "this page"],
   ["Esc", "leave the address line, close this page"],
 ];

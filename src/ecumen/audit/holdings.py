@@ -30,12 +30,18 @@ _PUBLIC_KEYS = re.compile(r"\.pub\Z|/(?:public|cert|chain|fullchain|ca)[^/]*\.pe
 
 @dataclass(slots=True)
 class Holding:
-    """Rows of the file table. samples: the first file that holds anything, by its ending."""
+    """Rows of the file table. samples: the first file that holds anything, by its ending.
+
+    endings: how many files have each; without a dot it is "".
+    """
 
     loose: list[int] = field(default_factory=list)
     links: list[int] = field(default_factory=list)
     suspects: list[tuple[str, int]] = field(default_factory=list)
     samples: dict[str, int] = field(default_factory=dict)
+    endings: dict[str, int] = field(default_factory=dict)
+    files: int = 0
+    bytes: int = 0
 
 
 def secret_kind(path: str) -> str | None:
@@ -70,7 +76,10 @@ def holdings(
         if kind != _FILE:
             continue
         stem, _, ending = leaf.rpartition(".")
-        ending = ending.lower()
+        ending = ending.lower() if stem else ""
+        held.files += 1
+        held.bytes += files.size[row]
+        held.endings[ending] = held.endings.get(ending, 0) + 1
         if ending in endings and stem and files.size[row]:
             held.samples.setdefault(ending, row)
         # Only whole paths tell folders of version control.

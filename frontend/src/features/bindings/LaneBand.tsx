@@ -89,7 +89,8 @@ interface NameProps {
 
 function Name({ name, shown, lit, choose }: NameProps) {
   const lost = !name.wins;
-  const label = lost ? `${name.name} of ${name.site}, lost to ${name.winner}` : name.name;
+  // What is shown shortly is told in full.
+  const label = shown === name.name ? undefined : name.name;
   return (
     <button
       type="button"

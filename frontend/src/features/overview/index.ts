@@ -1,1 +1,3 @@
+export { ImpactMark } from "./ImpactMark";
 export { OverviewPage } from "./OverviewPage";
+export type { Impact } from "./queries";

@@ -180,7 +180,9 @@ def _inside(
     if any(_twins(a, b) for a in outer_sites for b in inner_sites):
         return
     holder, within = outer_sites[0], inner_sites[0]
-    evidence = [scene.declared(holder), scene.declared(within)]
+    folder = scene.survey.files.get(inner)
+    evidence = [scene.entry(folder)] if folder is not None else []
+    evidence += [scene.declared(holder), scene.declared(within)]
     request = scene.request_for(holder, inner[len(outer.rstrip("/")) :] + "/")
     if request is not None:
         # The claim is that visitors of the outer site get at it: that is asked.

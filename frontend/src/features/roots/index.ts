@@ -1,0 +1,1 @@
+export { RootsPage } from "./RootsPage";

@@ -1,0 +1,161 @@
+"""The document roots on the path tree, with what is wrong in place."""
+
+from __future__ import annotations
+
+from bisect import bisect_left
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from functools import lru_cache
+
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+from rest_framework_dataclasses.serializers import DataclassSerializer
+
+from ecumen.audit.ground import GroundFolder, GroundRoot, ground
+from ecumen.audit.scene import Scene
+from ecumen_web.api.findings import BriefFindingSerializer
+from ecumen_web.api.surveys import survey_of
+from ecumen_web.store.loading import follower_of
+from ecumen_web.store.models import FindingRecord
+
+CONCERNS = ("root.", "index.", "listing.", "kind.", "ladder.")
+MOST_DRAWN = 400  # roots; with more of them folders are drawn closed
+
+
+@dataclass(frozen=True, slots=True)
+class Plot:
+    """A folder or a root, in the order in which they are drawn. closed: what is below is not sent.
+
+    depth: how many of those before it, that it lies in, are drawn around it.
+    """
+
+    path: str
+    name: str
+    depth: int
+    roots: int
+    closed: bool
+    root: GroundRoot | None
+    worst: str
+    findings: list[dict[str, object]] = field(default_factory=list)
+
+
+class _Wrong:
+    """The findings that bear on roots: by what they are about, and by their first site."""
+
+    def __init__(self, rows: Iterable[FindingRecord]) -> None:
+        self.by_path: dict[str, list[FindingRecord]] = {}
+        self.by_site: dict[str, list[FindingRecord]] = {}
+        for row in rows:
+            if not row.check_id.startswith(CONCERNS):
+                continue
+            path = next((each["path"] for each in row.evidence if "path" in each), None)
+            if path is not None:
+                self.by_path.setdefault(path, []).append(row)
+            if row.sites and not row.check_id.startswith("root."):
+                self.by_site.setdefault(row.sites[0], []).append(row)
+        self.places = sorted(self.by_path)
+
+    def within(self, folder: GroundFolder) -> list[FindingRecord]:
+        """What is wrong in a root, and not in one within it; the worst first."""
+        if folder.root is None:
+            return []
+        inner = tuple(f"{each.path}/" for each in folder.folders) or ("\0",)
+        known: dict[str, FindingRecord] = {}
+        for top in {folder.path, folder.root.real_path}:
+            for path in self._from(top):
+                if not f"{path}/".startswith(inner):
+                    known |= {row.key: row for row in self.by_path[path]}
+        for site in folder.root.sites:
+            known |= {row.key: row for row in self.by_site.get(site, ())}
+        return sorted(known.values(), key=lambda row: row.position)
+
+    def _from(self, top: str) -> Iterator[str]:
+        """The places at and below a folder."""
+        if top in self.by_path:
+            yield top
+        for at in range(bisect_left(self.places, f"{top}/"), len(self.places)):
+            if not self.places[at].startswith(f"{top}/"):
+                break
+            yield self.places[at]
+
+
+class GroundRootSerializer(DataclassSerializer[GroundRoot]):
+    class Meta:
+        dataclass = GroundRoot
+
+
+class PlotSerializer(serializers.Serializer[object]):
+    path = serializers.CharField()
+    name = serializers.CharField()
+    depth = serializers.IntegerField()
+    roots = serializers.IntegerField()
+    closed = serializers.BooleanField()
+    root = GroundRootSerializer(allow_null=True)
+    worst = serializers.CharField()
+    findings = BriefFindingSerializer(many=True)
+
+
+class RootsSerializer(serializers.Serializer[object]):
+    """roots: how many there are in all. plots: a tree, each folder in front of what is in it."""
+
+    roots = serializers.IntegerField()
+    within = serializers.CharField()
+    plots = PlotSerializer(many=True)
+
+
+@lru_cache(maxsize=4)
+def _scene_of(file: str) -> Scene:
+    return Scene(follower_of(file))
+
+
+class RootsView(APIView):
+    @extend_schema(
+        parameters=[
+            OpenApiParameter("survey", str, "path"),
+            OpenApiParameter("within", str, description="Only what is in this folder."),
+        ],
+        responses=RootsSerializer,
+    )
+    def get(self, request: Request, survey: str) -> Response:
+        """The ground of a survey, or of one folder in it."""
+        record = survey_of(survey)
+        within = "/" + request.query_params.get("within", "/").strip("/")
+        tree = ground(_scene_of(record.file), within)
+        plots: list[Plot] = []
+        wrong = _Wrong(record.findings.all())
+        _draw(tree, 0, tree.roots <= MOST_DRAWN, plots, wrong)
+        return Response(
+            RootsSerializer({"roots": tree.roots, "within": within, "plots": plots}).data
+        )
+
+
+def _draw(
+    folder: GroundFolder,
+    depth: int,
+    whole: bool,
+    plots: list[Plot],
+    wrong: _Wrong,
+) -> None:
+    closed = bool(folder.folders) and not whole and depth >= 2
+    found = wrong.within(folder)
+    plots.append(
+        Plot(
+            folder.path,
+            folder.name,
+            depth,
+            folder.roots,
+            closed,
+            folder.root,
+            found[0].impact if found else "",
+            [
+                {"key": r.key, "id": r.check_id, "impact": r.impact, "title": r.title,
+                 "sites": r.sites[:5], "news": "still"}
+                for r in found
+            ],
+        )
+    )  # fmt: skip
+    for each in () if closed else folder.folders:
+        _draw(each, depth + 1, whole, plots, wrong)
