@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from ecumen.audit.scene import Scene
 from ecumen.errors import RequestError
 from ecumen.passage import Follower, read_request
 from ecumen.survey import Survey
@@ -58,7 +59,7 @@ def survey(base: Path) -> Iterator[Survey]:
 
 def asked(survey: Survey, path: str, **more: str) -> AskedServer:
     url = f"http://open.test:{PORT}{path}"
-    return ask_server(Follower(survey), read_request(url, to=ADDRESS, **more))  # type: ignore[arg-type]
+    return ask_server(Scene(Follower(survey)), read_request(url, to=ADDRESS, **more))  # type: ignore[arg-type]
 
 
 @pytest.mark.server
@@ -98,7 +99,7 @@ def test_no_answer_is_an_answer_too(survey: Survey) -> None:
     hung_up = asked(survey, "/mute")
     assert hung_up.trouble == "the server hung up without an answer"
     assert hung_up.agrees
-    nobody = ask_server(Follower(survey), read_request("http://open.test:8099/", to=ADDRESS))
+    nobody = ask_server(Scene(Follower(survey)), read_request("http://open.test:8099/", to=ADDRESS))
     assert nobody.trouble == "the connection was refused"
     assert nobody.agrees
 
@@ -119,11 +120,11 @@ def test_what_changed_since_is_a_difference(survey: Survey, base: Path) -> None:
 
 @pytest.mark.server
 def test_nobody_else_is_asked_and_nothing_is_changed(survey: Survey) -> None:
-    follower = Follower(survey)
+    scene = Scene(Follower(survey))
     with pytest.raises(RequestError, match="is no address of the surveyed server"):
-        ask_server(follower, read_request("http://open.test/", to="198.51.100.7"))
+        ask_server(scene, read_request("http://open.test/", to="198.51.100.7"))
     with pytest.raises(RequestError, match="they change nothing"):
         asked(survey, "/", method="POST")
-    elsewhere = Follower(replace(survey, host="another"))
+    elsewhere = Scene(Follower(replace(survey, host="another")))
     with pytest.raises(RequestError, match="this machine's own"):
         ask_server(elsewhere, read_request("http://open.test/", to=ADDRESS))

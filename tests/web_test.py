@@ -38,7 +38,7 @@ def home(settings: Any, tmp_path: Path) -> None:
     settings.SURVEYS = tmp_path
     settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
     cache.clear()
-    loading.follower_of.cache_clear()
+    loading.scene_of.cache_clear()
 
 
 @pytest.fixture(autouse=True)

@@ -12,9 +12,9 @@ from ecumen.engines.sites import Answer, Block, Proof, SiteSummary
 from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
 from ecumen.errors import RequestError
-from ecumen.passage import Follower, Request, read_request
+from ecumen.passage import Follower, Request
 from ecumen.passage.follow import say
-from ecumen.passage.front import front_request
+from ecumen.passage.front import front_request, request_to
 from ecumen.passage.verdict import Evidence
 from ecumen.rights import Subject, Walker
 from ecumen.survey import Entry, Survey
@@ -149,12 +149,8 @@ class Scene:
 
     def request_for(self, site: Site, path: str) -> Request | None:
         """A visitor's request for a path of a site; None where no visitor can ask for it."""
-        summary = site.summary
-        scheme = "https" if summary.sealed else "http"
-        usual = 443 if summary.sealed else 80
-        port = "" if summary.port == usual else f":{summary.port}"
         try:
-            return read_request(f"{scheme}://{summary.asked_as}{port}{path}", to=summary.address)
+            return request_to(site.summary, site.summary.asked_as, path)
         except RequestError:
             return None
 

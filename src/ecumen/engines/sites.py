@@ -114,8 +114,13 @@ class Binding:
     place: Place
 
     def __str__(self) -> str:
-        host = f"[{self.address}]" if ":" in self.address else self.address
-        return f"{host}:{'*' if self.port is None else self.port}"
+        return shown_at(self.address, self.port)
+
+
+def shown_at(address: str, port: int | None) -> str:
+    """An address and port as one writes them."""
+    host = f"[{address}]" if ":" in address else address
+    return f"{host}:{'*' if port is None else port}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ecumen.engines.engine import Engine
 from ecumen.engines.sites import SiteSummary
@@ -34,16 +34,19 @@ class FrontPage:
 
 def front_request(site: SiteSummary) -> Request:
     """The request of a visitor outside for a site's front page, sent to where it is bound."""
-    scheme = "https" if site.sealed else "http"
-    usual = 443 if site.sealed else 80
-    port = "" if site.port == usual else f":{site.port}"
     try:
-        return read_request(f"{scheme}://{site.asked_as}{port}{site.path}", to=site.address)
+        return request_to(site, site.asked_as, site.path)
     except RequestError:
         # No visitor can type such a name, but the site stands in the configuration all the same.
         literal = f"[{site.address}]" if ":" in site.address else site.address
-        url = f"{scheme}://{literal}{port}{site.path}"
-        return read_request(url, to=site.address, host=site.asked_as)
+        return replace(request_to(site, literal, site.path), host=site.asked_as)
+
+
+def request_to(site: SiteSummary, name: str, path: str) -> Request:
+    """A request for a path of a site by some name. Raises RequestError."""
+    scheme, usual = ("https", 443) if site.sealed else ("http", 80)
+    port = "" if site.port == usual else f":{site.port}"
+    return read_request(f"{scheme}://{name}{port}{path}", to=site.address)
 
 
 def front_pages(follower: Follower) -> Iterator[FrontPage]:

@@ -12,9 +12,8 @@ from rest_framework.views import APIView
 from rest_framework_dataclasses.serializers import DataclassSerializer
 
 from ecumen.audit.lanes import Lane, lanes
-from ecumen.audit.scene import Scene
 from ecumen_web.api.surveys import survey_of
-from ecumen_web.store.loading import follower_of
+from ecumen_web.store.loading import scene_of
 
 MOST_NAMES = 120  # of a lane; those that are lost to another site come first
 
@@ -35,7 +34,7 @@ class BindingsSerializer(DataclassSerializer[Bindings]):
 
 @lru_cache(maxsize=4)
 def _lanes_of(file: str) -> tuple[Lane, ...]:
-    return tuple(lanes(Scene(follower_of(file))))
+    return tuple(lanes(scene_of(file)))
 
 
 class BindingsView(APIView):

@@ -18,7 +18,6 @@ from rest_framework_dataclasses.serializers import DataclassSerializer
 from ecumen.audit.checks.states import changed_since
 from ecumen.audit.scene import Scene
 from ecumen.errors import RequestError
-from ecumen.passage import Follower
 from ecumen.passage.compare import Compared, compare
 from ecumen.passage.request import Request as Question
 from ecumen.passage.request import read_request
@@ -27,7 +26,7 @@ from ecumen_demo import DEMO
 from ecumen_machine.asking import Reply, ask
 from ecumen_web.api.passage import QuestionSerializer
 from ecumen_web.api.surveys import survey_of
-from ecumen_web.store.loading import follower_of
+from ecumen_web.store.loading import scene_of
 
 MOST_SHOWN = 5  # files that changed
 
@@ -68,13 +67,13 @@ class ReplyView(APIView):
         asked = QuestionSerializer(data=request.data)
         asked.is_valid(raise_exception=True)
         question = read_request(**asked.validated_data)
-        follower = follower_of(survey_of(survey).file)
-        return Response(AskedServerSerializer(ask_server(follower, question)).data)
+        scene = scene_of(survey_of(survey).file)
+        return Response(AskedServerSerializer(ask_server(scene, question)).data)
 
 
-def ask_server(follower: Follower, question: Question) -> AskedServer:
+def ask_server(scene: Scene, question: Question) -> AskedServer:
     """Raises RequestError where the request cannot be sent from here."""
-    survey = follower.survey
+    survey, follower = scene.survey, scene.follower
     address = follower.run(question)[0].address
     if address is None:
         raise RequestError(f"no address is known for {question.name}: give one")
@@ -100,12 +99,11 @@ def ask_server(follower: Follower, question: Question) -> AskedServer:
         reply.trouble,
         agrees,
         rows,
-        _unread(follower) if agrees is False else [],
+        _unread(scene) if agrees is False else [],
     )
 
 
-def _unread(follower: Follower) -> list[str]:
-    scene = Scene(follower)
+def _unread(scene: Scene) -> list[str]:
     files = [file for engine in scene.engines for file, _ in changed_since(scene, engine)]
     return files[:MOST_SHOWN]
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
-from functools import lru_cache
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -15,10 +14,9 @@ from rest_framework.views import APIView
 from rest_framework_dataclasses.serializers import DataclassSerializer
 
 from ecumen.audit.ground import GroundFolder, GroundRoot, ground
-from ecumen.audit.scene import Scene
 from ecumen_web.api.findings import BriefFindingSerializer
 from ecumen_web.api.surveys import survey_of
-from ecumen_web.store.loading import follower_of
+from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import FindingRecord
 
 CONCERNS = ("root.", "index.", "listing.", "kind.", "ladder.")
@@ -106,11 +104,6 @@ class RootsSerializer(serializers.Serializer[object]):
     plots = PlotSerializer(many=True)
 
 
-@lru_cache(maxsize=4)
-def _scene_of(file: str) -> Scene:
-    return Scene(follower_of(file))
-
-
 class RootsView(APIView):
     @extend_schema(
         parameters=[
@@ -123,7 +116,7 @@ class RootsView(APIView):
         """The ground of a survey, or of one folder in it."""
         record = survey_of(survey)
         within = "/" + request.query_params.get("within", "/").strip("/")
-        tree = ground(_scene_of(record.file), within)
+        tree = ground(scene_of(record.file), within)
         plots: list[Plot] = []
         wrong = _Wrong(record.findings.all())
         _draw(tree, 0, tree.roots <= MOST_DRAWN, plots, wrong)

@@ -15,6 +15,7 @@ from django.conf import settings
 from django.db import transaction
 
 from ecumen.audit import audit
+from ecumen.audit.scene import Scene
 from ecumen.errors import EcumenError, SurveyError
 from ecumen.passage import Follower
 from ecumen.passage.front import front_pages
@@ -107,7 +108,12 @@ def _store(survey: Survey, name: str, digest: str, progress: Progress) -> Survey
 
 
 @lru_cache(maxsize=4)
-def follower_of(file: str) -> Follower:
-    """The follower of a kept survey; the last few stay in memory."""
+def scene_of(file: str) -> Scene:
+    """A kept survey, ready to be looked at; the last few stay in memory."""
     with (settings.SURVEYS / file).open("rb") as stream:
-        return Follower(read_survey(stream))
+        return Scene(Follower(read_survey(stream)))
+
+
+def follower_of(file: str) -> Follower:
+    """The follower of a kept survey."""
+    return scene_of(file).follower

@@ -15,15 +15,17 @@ export function ImpactMark({ impact, size = 24 }: { impact: Impact; size?: numbe
   );
 }
 
+// A gate that is shut, as in the strip of a passage.
+export const SHUT = (
+  <g className="fill-blocked stroke-blocked">
+    <path d="M3 2 V22 M21 2 V22" strokeWidth="3" fill="none" />
+    <path d="M3 6 H21 V18 H3 Z" stroke="none" />
+    <path d="M7 18 L12 6 M12.5 18 L17.5 6" className="stroke-sheet" strokeWidth="2" />
+  </g>
+);
+
 const SHAPES: Record<Impact, React.ReactNode> = {
-  // A gate that is shut, as in the strip of a passage.
-  outage: (
-    <g className="fill-blocked stroke-blocked">
-      <path d="M3 2 V22 M21 2 V22" strokeWidth="3" fill="none" />
-      <path d="M3 6 H21 V18 H3 Z" stroke="none" />
-      <path d="M7 18 L12 6 M12.5 18 L17.5 6" className="stroke-sheet" strokeWidth="2" />
-    </g>
-  ),
+  outage: SHUT,
   // A gate whose leaf stands open.
   exposure: (
     <g className="stroke-diverted" fill="none" strokeWidth="2.4">

@@ -1,3 +1,4 @@
+import { SHUT } from "./ImpactMark";
 import type { State } from "./queries";
 
 /** One site. The shape says how it fares; a personal site is drawn smaller. */
@@ -13,14 +14,7 @@ export function Mark({ state, personal }: { state: State; personal: boolean }) {
 const SHAPES: Record<State, React.ReactNode> = {
   // A sounding: a ring with open water in it.
   ok: <circle cx="12" cy="12" r="6.5" fill="none" strokeWidth="2" className="stroke-clear" />,
-  // A gate that is shut, as in the strip of a passage.
-  blocked: (
-    <g className="fill-blocked stroke-blocked">
-      <path d="M3 2 V22 M21 2 V22" strokeWidth="3" fill="none" />
-      <path d="M3 6 H21 V18 H3 Z" stroke="none" />
-      <path d="M7 18 L12 6 M12.5 18 L17.5 6" className="stroke-sheet" strokeWidth="2" />
-    </g>
-  ),
+  blocked: SHUT,
   // A bend in the channel.
   diverted: (
     <g className="stroke-diverted" fill="none" strokeWidth="2.4">

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site
-from ecumen.engines.sites import Door, Named
+from ecumen.engines.sites import Door, Named, shown_at
 from ecumen.passage import read_request
 
 _OF_THE_MACHINE = ("localhost", "ip6-localhost", "ip6-loopback", "localhost.localdomain")
@@ -106,11 +106,6 @@ def _doors(scene: Scene) -> dict[tuple[int, str, int | None], list[tuple[Site, D
     return found
 
 
-def _where(address: str, port: int | None) -> str:
-    host = f"[{address}]" if ":" in address else address
-    return f"{host}:{'*' if port is None else port}"
-
-
 @check(
     "claim.unnamed",
     Impact.CLASH,
@@ -123,7 +118,7 @@ def unnamed(scene: Scene) -> Iterator[Found]:
         never = [(site, door) for site, door in nameless if site is not marked]
         if len(bound) < 2 or not never:
             continue
-        where = _where(address, port)
+        where = shown_at(address, port)
         for site, door in never:
             yield Found(
                 f"{site.engine.kind} {where} {site.summary.place.file}",
@@ -145,7 +140,7 @@ def default_by_order(scene: Scene) -> Iterator[Found]:
         site, door = bound[0]
         if not any(claim.exact for claim in site.summary.claims):
             continue
-        where = _where(address, port)
+        where = shown_at(address, port)
         yield Found(
             f"{site.engine.kind} {where}",
             [site],
@@ -164,7 +159,7 @@ def default_twice(scene: Scene) -> Iterator[Found]:
         marked = [(site, door) for site, door in bound if door.default]
         if len(marked) < 2:
             continue
-        where = _where(address, port)
+        where = shown_at(address, port)
         yield Found(
             f"{marked[0][0].engine.kind} {where}",
             [site for site, _ in marked],

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site
-from ecumen.engines.sites import Binding, Door
+from ecumen.engines.sites import Binding, Door, shown_at
 from ecumen.passage.gates.door import PROGRAMS, covers
 from ecumen.passage.verdict import Evidence
 from ecumen.survey import Listener
@@ -33,11 +33,6 @@ def _hears(listener: Listener, door: Door) -> bool:
     return door.address == "*" or covers(listener.address, door.address)
 
 
-def _shown(address: str, port: int | None) -> str:
-    host = f"[{address}]" if ":" in address else address
-    return f"{host}:{'*' if port is None else port}"
-
-
 @check(
     "door.unheard", Impact.OUTAGE, "Nothing listens where the site is bound", needs=("listeners",)
 )
@@ -49,7 +44,7 @@ def unheard(scene: Scene) -> Iterator[Found]:
             if not _heard(scene, site, door):
                 silent[door.address, door.port].append((site, door))
     for (address, port), bound in silent.items():
-        where = _shown(address, port)
+        where = shown_at(address, port)
         for site, door in bound:
             evidence = [scene.line(door.place)]
             front = scene.front(site)
@@ -82,7 +77,7 @@ def empty(scene: Scene) -> Iterator[Found]:
             if any(_hears(listener, door) for door in doors):
                 continue
             bound = next((b for b in engine.listens if b.port == listener.port), None)
-            where = _shown(listener.address, listener.port)
+            where = shown_at(listener.address, listener.port)
             yield Found(
                 f"{engine.kind} {where}",
                 [],
@@ -102,7 +97,7 @@ def held(scene: Scene) -> Iterator[Found]:
             holder = _holder(scene, engine.kind, bound)
             if holder is None:
                 continue
-            where = _shown(bound.address, bound.port)
+            where = shown_at(bound.address, bound.port)
             sites = [
                 site
                 for site in scene.hosts
@@ -114,7 +109,7 @@ def held(scene: Scene) -> Iterator[Found]:
                 [
                     scene.line(bound.place),
                     Evidence(text=f"{holder.program} (process {holder.pid}) listens on "
-                                  f"{_shown(holder.address, holder.port)}"),
+                                  f"{shown_at(holder.address, holder.port)}"),
                 ],
                 f"{engine.kind} wants {where}, and {holder.program} holds it",
                 remedies=mended(
@@ -149,9 +144,9 @@ def twice(scene: Scene) -> Iterable[Found]:
                     wild = "*" in (mine.address, theirs.address)
                     if not wild and not covers(mine.address, theirs.address):
                         continue
-                    where = _shown(mine.address, mine.port)
+                    where = shown_at(mine.address, mine.port)
                     yield Found(
-                        f"{one.kind} {other.kind} {where} {_shown(theirs.address, theirs.port)}",
+                        f"{one.kind} {other.kind} {where} {shown_at(theirs.address, theirs.port)}",
                         [],
                         [scene.line(mine.place), scene.line(theirs.place)],
                         f"{one.kind} and {other.kind} both want {where}: whichever starts second "
