@@ -75,7 +75,7 @@ def test_every_obstacle_says_what_would_mend_it() -> None:
             "http://choir.test/",
             "/etc/c:13",
         ),
-        ("<If true>\n</If>", "http://choir.test/", "/etc/c:12"),
+        ("<If \"-f '/x'\">\n</If>", "http://choir.test/", "/etc/c:12"),
         ("LoadModule odd_module m", "http://choir.test/", "/etc/c:12"),
         ("ProxyPass /app http://192.0.2.77/", "http://choir.test/app/x", "/etc/c:12"),
         ("RedirectMatch (a+)+ http://other.test/", "http://choir.test/old", "/etc/c:12"),
@@ -238,7 +238,9 @@ def _emitted() -> set[str]:
     names = "name|door|seal|site|way|rule|ladder|context|serve|record|passage"
     pattern = re.compile(rf'"((?:{names})\.[a-z-]*[a-z])"')
     root = Path(__file__).parents[1] / "src/ecumen"
-    texts = [path.read_text() for path in root.rglob("*.py") if not path.name.endswith("_test.py")]
+    # The audit has ids of its own.
+    paths = [path for path in root.rglob("*.py") if "audit" not in path.parts]
+    texts = [path.read_text() for path in paths if not path.name.endswith("_test.py")]
     return {code for text in texts for code in pattern.findall(text)}
 
 

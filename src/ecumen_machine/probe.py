@@ -75,6 +75,8 @@ def take_survey(
     for folder in grounds:
         progress(f"reading file metadata of {folder}", len(collector.entries))
         collector.tree(folder)
+    for record in records:
+        _pairs(collector, os.path.dirname(record.config))
     _overrides(source, collector, servers)
     # A configuration given by hand is described as it stands; nobody is asked about its names.
     live = [s for s, record in zip(servers, records, strict=True) if not record.declared]
@@ -187,6 +189,16 @@ def _personal(host: Host, accounts: Sequence[Account]) -> Iterable[str]:
             folder = personal_folder(pattern, account.name, account.home)
             if folder is not None and folder != "/":
                 yield folder
+
+
+def _pairs(collector: Collector, base: str) -> None:
+    """Folders of what is available and what is enabled, beside the main configuration."""
+    for name in collector.folder(base) or ():
+        if name.endswith(("-available", "-enabled")):
+            folder = os.path.join(base, name)
+            for leaf in collector.folder(folder) or ():
+                # What a link leads to, or that it leads nowhere.
+                collector.path(os.path.join(folder, leaf))
 
 
 def _overrides(source: LiveSource, collector: Collector, servers: Iterable[Server | None]) -> None:

@@ -107,6 +107,9 @@ def check(
     except (OSError, subprocess.TimeoutExpired):
         return None
     said = (done.stderr + done.stdout).decode("utf-8", "replace")
+    if "DefaultRuntimeDir" in said:
+        # The service makes this folder when it starts: that it is not there says nothing.
+        return None
     return ConfigCheck(done.returncode == 0, said[:MOST_SAID])
 
 
