@@ -109,7 +109,7 @@ class Scene:
     @cached_property
     def own_addresses(self) -> list[str]:
         """Addresses of the server at which visitors come."""
-        return [a for a in self.survey.addresses if not _loopback(a)] or ["127.0.0.1"]
+        return [a for a in self.survey.addresses if not is_loopback(a)] or ["127.0.0.1"]
 
     @cached_property
     def walker(self) -> Walker:
@@ -189,5 +189,5 @@ def outcome_words(front: Front) -> str:
     return f"{status}: {front.file}" if front.file else status
 
 
-def _loopback(address: str) -> bool:
+def is_loopback(address: str) -> bool:
     return address.startswith("127.") or address == "::1"

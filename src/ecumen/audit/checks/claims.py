@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
-from ecumen.audit.scene import Scene, Site
+from ecumen.audit.scene import Scene, Site, is_loopback
 from ecumen.engines.sites import Door, Named, shown_at
 from ecumen.passage import read_request
 
@@ -176,7 +176,7 @@ def nobody(scene: Scene) -> Iterator[Found]:
     claimed = {claim.name for site in scene.hosts for claim in site.summary.claims if claim.exact}
     for record in scene.survey.names:
         name = record.name.lower()
-        here = [address for address in record.addresses or () if address in own]
+        here = [a for a in record.addresses or () if a in own and not is_loopback(a)]
         machine = scene.survey.host.lower()
         if not here or name in _OF_THE_MACHINE or name.partition(".")[0] == machine:
             continue
@@ -186,7 +186,7 @@ def nobody(scene: Scene) -> Iterator[Found]:
             continue
         for scheme, port in _usual(scene, here[0]):
             front = scene.ask(read_request(f"{scheme}://{name}/", to=here[0]))
-            if front.answered_by is None or not front.decided:
+            if front.answered_by is None or not front.decided or front.status is None:
                 continue
             site = scene.site_at.get(front.answered_by)
             if site is None:

@@ -40,6 +40,9 @@ def unheard(scene: Scene) -> Iterator[Found]:
     """Where a site has another door that is open it can still be reached; that is said."""
     silent: dict[tuple[str, int | None], list[tuple[Site, Door]]] = defaultdict(list)
     for site in scene.hosts:
+        if site.engine.record.running is False:
+            # That the engine does not run is one finding for all of its sites.
+            continue
         for door in site.summary.doors:
             if not _heard(scene, site, door):
                 silent[door.address, door.port].append((site, door))
@@ -137,16 +140,18 @@ def _holder(scene: Scene, kind: str, bound: Binding) -> Listener | None:
 def twice(scene: Scene) -> Iterable[Found]:
     for number, one in enumerate(scene.engines):
         for other in scene.engines[number + 1 :]:
+            told: set[int] = set()
             for mine in one.listens:
                 for theirs in other.listens:
-                    if mine.port is None or mine.port != theirs.port:
+                    if mine.port is None or mine.port != theirs.port or mine.port in told:
                         continue
                     wild = "*" in (mine.address, theirs.address)
                     if not wild and not covers(mine.address, theirs.address):
                         continue
+                    told.add(mine.port)
                     where = shown_at(mine.address, mine.port)
                     yield Found(
-                        f"{one.kind} {other.kind} {where} {shown_at(theirs.address, theirs.port)}",
+                        f"{one.kind} {other.kind} {mine.port}",
                         [],
                         [scene.line(mine.place), scene.line(theirs.place)],
                         f"{one.kind} and {other.kind} both want {where}: whichever starts second "
