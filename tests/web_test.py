@@ -87,6 +87,9 @@ def upload(client: Client, data: bytes) -> Any:
         ("post", "/api/surveys/latest/reply"),
         ("get", "/api/surveys/latest/findings"),
         ("get", "/api/surveys/latest/findings/0"),
+        ("get", "/api/surveys/latest/bindings"),
+        ("get", "/api/surveys/latest/roots"),
+        ("get", "/api/surveys/latest/site?at=x"),
         ("put", "/api/surveys/latest/findings/0/acceptance"),
     ],
 )
@@ -232,3 +235,22 @@ def test_findings_are_grouped_lived_with_and_compared_with_the_survey_before(
     # Once the folder is open it shows that its index has nothing in it.
     assert news.pop("index.empty") == "new"
     assert set(news.values()) == {"still"}
+
+
+def test_lanes_ground_and_sites_are_told(admin: Client) -> None:
+    upload(admin, survey_bytes())
+    bindings = admin.get("/api/surveys/latest/bindings").json()
+    lane = next(lane for lane in bindings["lanes"] if lane["address"] == "192.0.2.10")
+    assert {name["name"]: name["wins"] for name in lane["names"]}["choir.test"]
+    assert admin.get("/api/surveys/latest/bindings?q=nobody.has").json()["lanes"] == []
+    roots = admin.get("/api/surveys/latest/roots?within=/srv").json()
+    plots = {plot["path"]: plot for plot in roots["plots"]}
+    assert plots["/srv/choir"]["root"]["owner"] == "ines"
+    assert plots["/srv/none"]["root"]["problem"] == "missing"
+    assert plots["/srv/none"]["worst"] == "outage"
+    at = admin.get("/api/surveys/latest/sites").json()["sites"][0]["declared_at"]
+    whole = admin.get("/api/surveys/latest/site", {"at": at}).json()
+    assert whole["sheet"]["name"] == "choir.test"
+    assert whole["sheet"]["lines"][0]["text"].startswith("<VirtualHost")
+    assert whole["findings"][0]["id"] == "ladder.shut"
+    assert admin.get("/api/surveys/latest/site", {"at": "/x:1"}).status_code == 404

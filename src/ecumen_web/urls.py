@@ -2,7 +2,18 @@
 
 from django.urls import path, re_path
 
-from ecumen_web.api import bindings, findings, jobs, passage, reply, roots, session, sites, surveys
+from ecumen_web.api import (
+    bindings,
+    findings,
+    jobs,
+    passage,
+    reply,
+    roots,
+    session,
+    sheet,
+    sites,
+    surveys,
+)
 from ecumen_web.screen import screen
 
 urlpatterns = [
@@ -17,6 +28,7 @@ urlpatterns = [
         "api/surveys/<str:survey>/findings/<str:key>/acceptance",
         findings.AcceptanceView.as_view(),
     ),
+    path("api/surveys/<str:survey>/site", sheet.SheetView.as_view()),
     path("api/surveys/<str:survey>/passage", passage.PassageView.as_view()),
     path("api/surveys/<str:survey>/roots", roots.RootsView.as_view()),
     path("api/surveys/<str:survey>/reply", reply.ReplyView.as_view()),

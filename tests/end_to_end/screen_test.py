@@ -169,6 +169,7 @@ def test_a_survey_file_is_loaded_on_the_screen(
         "/surveys",
         "/bindings?name=choir.example",
         "/roots?root=/srv/sites/pottery/public",
+        "/site?at=/etc/apache2/sites-enabled/005-choir-at-the-quay.conf:1",
         "/follow?url=http://night-school.example/&beside=http://ferry.example/",
         "/follow?url=http://boat-builders.example/",
         "/follow?url=http://choir.example/&gate=site",
@@ -329,3 +330,18 @@ def test_the_nested_root_is_found_in_roots(page: Page) -> None:
     expect(ground.get_by_role("status")).to_contain_text("49 roots")
     page.get_by_role("link", name="one folder up").click()
     expect(page.get_by_role("button", name=re.compile("ines.public_html"))).to_have_count(0)
+
+
+def test_a_site_is_read_whole(page: Page, application: Application) -> None:
+    page.goto(f"{application.address}/follow?url=http://choir-at-the-quay.example/")
+    outcome(page).get_by_role("link", name="choir-at-the-quay.example").click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("choir-at-the-quay.example")
+    reached = page.get_by_role("region", name="How it is reached")
+    expect(reached).to_contain_text("never leads here: choir-of-the-marsh.example answers")
+    made_of = page.get_by_role("region", name="What it is made of")
+    expect(made_of.get_by_role("listitem").first).to_contain_text("<VirtualHost *:80>")
+    expect(made_of.get_by_role("listitem").last).to_contain_text("</VirtualHost>")
+    about = page.get_by_role("complementary", name="About the site")
+    expect(about).to_contain_text("/srv/sites/choir-at-the-quay/public")
+    about.get_by_role("link", name=re.compile("both claim choir.example")).click()
+    expect(page.get_by_role("article", name="Finding")).to_contain_text("claim.double")

@@ -182,6 +182,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Everything about one site: how it is reached, where it lives, what is wrong with it. */
+        get: operations["surveys_site_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/sites": {
         parameters: {
             query?: never;
@@ -524,6 +541,35 @@ export interface components {
             name: string;
             token: string;
         };
+        Sheet: {
+            name: string;
+            engine: string;
+            personal: boolean;
+            declared_at: string;
+            file: string;
+            root: string | null;
+            folder: components["schemas"]["Evidence"] | null;
+            index: string[];
+            log: string | null;
+            doors: components["schemas"]["SheetDoor"][];
+            front: string;
+            outcome: string;
+            status: number | null;
+            decided: boolean;
+            lines: components["schemas"]["SheetLine"][];
+            cut: boolean;
+        };
+        SheetDoor: {
+            where: string;
+            declared_at: string;
+            sealed: boolean;
+            default: boolean;
+            names: components["schemas"]["LaneName"][];
+        };
+        SheetLine: {
+            number: number;
+            text: string;
+        };
         SignInRequest: {
             name: string;
             password: string;
@@ -600,6 +646,10 @@ export interface components {
          * @enum {string}
          */
         VerdictEnum: "clear" | "blocked" | "diverted" | "unsure" | "skipped";
+        WholeSite: {
+            sheet: components["schemas"]["Sheet"];
+            findings: components["schemas"]["BriefFinding"][];
+        };
     };
     responses: never;
     parameters: never;
@@ -958,6 +1008,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Roots"];
+                };
+            };
+        };
+    };
+    surveys_site_retrieve: {
+        parameters: {
+            query: {
+                /** @description Where it is declared. */
+                at: string;
+                /** @description Of a personal site. */
+                name?: string;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WholeSite"];
                 };
             };
         };

@@ -7,6 +7,7 @@ from collections import defaultdict
 from dataclasses import dataclass
 
 from ecumen.audit.scene import Scene, Site
+from ecumen.engines.engine import Engine
 from ecumen.engines.sites import Door, Named
 from ecumen.passage.gates.door import PROGRAMS, covers
 
@@ -67,15 +68,9 @@ def _lane(
     scene: Scene, kind: str, address: str, port: int | None, bound: list[tuple[Site, Door]]
 ) -> Lane:
     engine = bound[0][0].engine
-    asked_at = scene.own_addresses[0] if address == "*" else address
-    asked_port = port if port is not None else next((b.port for b in engine.listens if b.port), 80)
-    standing_place = engine.answers(asked_at, asked_port, "nobody.invalid")
+    standing_place = engine.answers(*_asked_at(scene, engine, address, port), "nobody.invalid")
     standing = scene.site_at.get(standing_place) if standing_place is not None else None
-    names: list[LaneName] = []
-    for site, _ in bound:
-        for claim in site.summary.claims:
-            place = engine.answers(asked_at, asked_port, claim.name) if claim.exact else None
-            names.append(_name(scene, site, claim, place))
+    names = [name for site, door in bound for name in lane_names(scene, site, door)]
     nameless = [s.name for s, _ in bound if not s.summary.claims and s is not standing]
     return Lane(
         address,
@@ -91,6 +86,22 @@ def _lane(
         nameless,
         sum(not name.wins for name in names) + len(nameless),
     )
+
+
+def _asked_at(scene: Scene, engine: Engine, address: str, port: int | None) -> tuple[str, int]:
+    """An address and port at which visitors come to a lane."""
+    asked = port if port is not None else next((b.port for b in engine.listens if b.port), 80)
+    return (scene.own_addresses[0] if address == "*" else address), asked
+
+
+def lane_names(scene: Scene, site: Site, door: Door) -> list[LaneName]:
+    """The names that a site claims, and how each fares at one of its doors."""
+    engine = site.engine
+    at = _asked_at(scene, engine, door.address, door.port)
+    return [
+        _name(scene, site, claim, engine.answers(*at, claim.name) if claim.exact else None)
+        for claim in site.summary.claims
+    ]
 
 
 def _name(scene: Scene, site: Site, claim: Named, place: object) -> LaneName:

@@ -156,13 +156,18 @@ class Scene:
 
     # --- evidence ---
 
+    def text(self, file: str) -> list[str]:
+        """The lines of a file of the configuration; none where the survey does not hold it."""
+        lines = self._lines.get(file)
+        if lines is None:
+            data = self._source.read(file) or b""
+            lines = data.decode("utf-8", "surrogateescape").split("\n")
+            self._lines[file] = lines
+        return lines
+
     def line(self, place: Place) -> Evidence:
         """A line of configuration as it stands."""
-        lines = self._lines.get(place.file)
-        if lines is None:
-            data = self._source.read(place.file) or b""
-            lines = data.decode("utf-8", "surrogateescape").split("\n")
-            self._lines[place.file] = lines
+        lines = self.text(place.file)
         text = lines[place.line - 1].strip() if 0 < place.line <= len(lines) else ""
         return Evidence(place.file, place.line, text)
 

@@ -148,7 +148,13 @@ function Rivals({ claims }: { claims: Claim[] }) {
             className={`border-l-4 pl-3 ${won ? "border-clear" : "border-unsure"}`}
           >
             <p className={won ? "font-bold" : ""}>
-              {claim.site} <span className="font-normal text-faint">{claim.words}</span>
+              <Link
+                className="hover:underline"
+                to={`/site?${new URLSearchParams({ at: `${claim.at.file}:${claim.at.line}` })}`}
+              >
+                {claim.site}
+              </Link>{" "}
+              <span className="font-normal text-faint">{claim.words}</span>
             </p>
             <p className="mono text-sm wrap-anywhere text-faint">
               {claim.at.file}:{claim.at.line}

@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import { Copy } from "../../ui/Copy";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
@@ -85,7 +86,6 @@ function Obstacles({ obstacles, choose }: { obstacles: Obstacle[]; choose: Props
 
 function Facts({ passage }: { passage: Passage }) {
   const rows: ReadonlyArray<readonly [string, string | null]> = [
-    ["Site", passage.site ? passage.site.name : null],
     ["Declared", passage.site ? passage.site.declared_at : null],
     ["File", passage.file],
     ["Type", passage.content_type],
@@ -94,6 +94,20 @@ function Facts({ passage }: { passage: Passage }) {
   ];
   return (
     <dl className="space-y-2 border-t border-line pt-4">
+      {passage.site && (
+        <div>
+          <dt className="text-sm text-faint">Site</dt>
+          <dd className="min-w-0">
+            <Link
+              className="mono wrap-anywhere underline"
+              to={`/site?${new URLSearchParams({ at: passage.site.declared_at })}`}
+            >
+              {passage.site.name}
+            </Link>{" "}
+            <Copy text={passage.site.name} label="Site" />
+          </dd>
+        </div>
+      )}
       {rows.map(([word, value]) =>
         value ? (
           <div key={word}>

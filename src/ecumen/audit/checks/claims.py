@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import defaultdict
 from collections.abc import Iterator
 
@@ -12,6 +13,8 @@ from ecumen.engines.sites import Door, Named, shown_at
 from ecumen.passage import read_request
 
 _OF_THE_MACHINE = ("localhost", "ip6-localhost", "ip6-loopback", "localhost.localdomain")
+# What a visitor can ask for at all.
+_NAME = re.compile(r"[a-z0-9._-]+|\[[0-9a-f:.]+\]")
 _USUAL = (("http", 80), ("https", 443))
 
 
@@ -45,7 +48,7 @@ def _lost_claims(scene: Scene) -> list[tuple[Site, Named, Site]]:
     found = []
     for site in scene.hosts:
         for claim in site.summary.claims:
-            if not claim.exact:
+            if not claim.exact or not _NAME.fullmatch(claim.name):
                 continue
             winners = _lost(scene, site, claim)
             if winners:

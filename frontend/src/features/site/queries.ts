@@ -1,0 +1,21 @@
+import { queryOptions } from "@tanstack/react-query";
+import { client, type Schemas, take } from "../../api/client";
+
+export type Sheet = Schemas["Sheet"];
+export type SheetDoor = Schemas["SheetDoor"];
+export type SheetLine = Schemas["SheetLine"];
+export type BriefFinding = Schemas["BriefFinding"];
+
+/** One site whole, by where it is declared; a personal one by its name too. */
+export function siteQuery(at: string, name: string) {
+  return queryOptions({
+    queryKey: ["site", at, name],
+    queryFn: async () =>
+      take(
+        await client.GET("/api/surveys/{survey}/site", {
+          params: { path: { survey: "latest" }, query: name ? { at, name } : { at } },
+        }),
+      ),
+    enabled: at !== "",
+  });
+}

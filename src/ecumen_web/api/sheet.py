@@ -1,0 +1,58 @@
+"""One site whole."""
+
+from __future__ import annotations
+
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.exceptions import NotFound
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+from rest_framework_dataclasses.serializers import DataclassSerializer
+
+from ecumen.audit.sheet import Sheet, sheet
+from ecumen_web.api.findings import BriefFindingSerializer
+from ecumen_web.api.surveys import survey_of
+from ecumen_web.store.loading import scene_of
+from ecumen_web.store.translate import clean
+
+
+class SheetSerializer(DataclassSerializer[Sheet]):
+    class Meta:
+        dataclass = Sheet
+
+
+class WholeSiteSerializer(serializers.Serializer[object]):
+    sheet = SheetSerializer()
+    findings = BriefFindingSerializer(many=True)
+
+
+class SheetView(APIView):
+    @extend_schema(
+        parameters=[
+            OpenApiParameter("survey", str, "path"),
+            OpenApiParameter("at", str, required=True, description="Where it is declared."),
+            OpenApiParameter("name", str, description="Of a personal site."),
+        ],
+        responses=WholeSiteSerializer,
+    )
+    def get(self, request: Request, survey: str) -> Response:
+        """Everything about one site: how it is reached, where it lives, what is wrong with it."""
+        record = survey_of(survey)
+        at = request.query_params.get("at", "")
+        name = request.query_params.get("name", "")
+        scene = scene_of(record.file)
+        for site in scene.sites:
+            if clean(str(site.summary.place)) == at and name in ("", clean(site.name)):
+                break
+        else:
+            raise NotFound("This survey has no such site.")
+        rows = [row for row in record.findings.all() if clean(site.name) in row.sites]
+        findings = [
+            {"key": row.key, "id": row.check_id, "impact": row.impact, "title": row.title,
+             "sites": row.sites[:5], "news": "still"}
+            for row in rows
+        ]  # fmt: skip
+        return Response(
+            WholeSiteSerializer({"sheet": sheet(scene, site), "findings": findings}).data
+        )
