@@ -52,7 +52,7 @@ class _Wrong:
             path = next((each["path"] for each in row.evidence if "path" in each), None)
             if path is not None:
                 self.by_path.setdefault(path, []).append(row)
-            if row.sites and not row.check_id.startswith("root."):
+            if row.sites and (path is None or not row.check_id.startswith("root.")):
                 self.by_site.setdefault(row.sites[0], []).append(row)
         self.places = sorted(self.by_path)
 
