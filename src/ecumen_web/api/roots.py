@@ -18,6 +18,7 @@ from ecumen_web.api.findings import BriefFindingSerializer
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import FindingRecord
+from ecumen_web.store.translate import clean
 
 CONCERNS = ("root.", "index.", "listing.", "kind.", "ladder.")
 MOST_DRAWN = 400  # roots; with more of them folders are drawn closed
@@ -67,7 +68,7 @@ class _Wrong:
                 if not f"{path}/".startswith(inner):
                     known |= {row.key: row for row in self.by_path[path]}
         for site in folder.root.sites:
-            known |= {row.key: row for row in self.by_site.get(site, ())}
+            known |= {row.key: row for row in self.by_site.get(clean(site), ())}
         return sorted(known.values(), key=lambda row: row.position)
 
     def _from(self, top: str) -> Iterator[str]:
