@@ -13,9 +13,9 @@ Progress = Callable[[str, int, int], None]
 _ORDER = {impact: number for number, impact in enumerate(Impact)}
 
 
-def audit(follower: Follower, progress: Progress = lambda doing, done, total: None) -> Audit:
+def audit(ground: Follower | Scene, progress: Progress = lambda doing, done, total: None) -> Audit:
     """All findings, the worst first. A check that fails is named in the result."""
-    scene = Scene(follower)
+    scene = ground if isinstance(ground, Scene) else Scene(ground)
     findings: list[Finding] = []
     failed: list[FailedCheck] = []
     for number, check in enumerate(CHECKS.values()):

@@ -8,13 +8,14 @@ from functools import cached_property
 from typing import TypeVar, cast
 
 from ecumen.engines.engine import Engine
-from ecumen.engines.sites import Answer, Block, Proof, SiteSummary
+from ecumen.engines.sites import Answer, Block, Part, Proof, SiteSummary
 from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
 from ecumen.errors import RequestError
 from ecumen.passage import Follower, Request
-from ecumen.passage.follow import say
-from ecumen.passage.front import front_request, request_to
+from ecumen.passage.follow import Outcome, say
+from ecumen.passage.front import FrontPage, front_request, page_of, request_to
+from ecumen.passage.situation import Situation
 from ecumen.passage.verdict import Evidence
 from ecumen.rights import Subject, Walker
 from ecumen.survey import Entry, Survey
@@ -71,7 +72,7 @@ class Scene:
         self.survey: Survey = follower.survey
         self.engines = follower.engines
         self.evidence = follower.presenter.evidence
-        self._fronts: dict[int, Front] = {}
+        self._fronts: dict[int, tuple[Front, FrontPage]] = {}
         self._lines: dict[str, list[str]] = {}
         self._made: dict[str, object] = {}
         self._source = SurveySource(self.survey)
@@ -125,27 +126,24 @@ class Scene:
     # --- front pages ---
 
     def front(self, site: Site) -> Front:
+        return self._asked(site)[0]
+
+    def page(self, site: Site) -> FrontPage:
+        """The same in words, for the overview."""
+        return self._asked(site)[1]
+
+    def _asked(self, site: Site) -> tuple[Front, FrontPage]:
         known = self._fronts.get(site.number)
         if known is None:
-            known = self._fronts[site.number] = self.ask(front_request(site.summary))
+            request = front_request(site.summary)
+            ran = self.follower.run(request)
+            page = page_of(self.follower, site.engine, site.summary, request, ran)
+            known = self._fronts[site.number] = (_front(request, ran), page)
         return known
 
     def ask(self, request: Request) -> Front:
         """What comes of a request."""
-        now, parts, outcome = self.follower.run(request)
-        gate, block = outcome.blocks[0] if outcome.blocks else ("serve", None)
-        handling = now.handling
-        return Front(
-            request,
-            outcome.status,
-            outcome.decided,
-            block,
-            gate,
-            outcome.answer,
-            handling.site_place if handling is not None else None,
-            parts[8].code,
-            handling.file if handling is not None else None,
-        )
+        return _front(request, self.follower.run(request))
 
     def request_for(self, site: Site, path: str) -> Request | None:
         """A visitor's request for a path of a site; None where no visitor can ask for it."""
@@ -180,6 +178,23 @@ class Scene:
 
     def declared(self, site: Site) -> Evidence:
         return self.line(site.summary.place)
+
+
+def _front(request: Request, ran: tuple[Situation, list[Part], Outcome]) -> Front:
+    now, parts, outcome = ran
+    gate, block = outcome.blocks[0] if outcome.blocks else ("serve", None)
+    handling = now.handling
+    return Front(
+        request,
+        outcome.status,
+        outcome.decided,
+        block,
+        gate,
+        outcome.answer,
+        handling.site_place if handling is not None else None,
+        parts[8].code,
+        handling.file if handling is not None else None,
+    )
 
 
 def outcome_words(front: Front) -> str:

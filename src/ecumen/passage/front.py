@@ -6,10 +6,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from ecumen.engines.engine import Engine
-from ecumen.engines.sites import SiteSummary
+from ecumen.engines.sites import Part, SiteSummary
 from ecumen.errors import RequestError
-from ecumen.passage.follow import Follower, say
+from ecumen.passage.follow import Follower, Outcome, say
 from ecumen.passage.request import Request, read_request
+from ecumen.passage.situation import Situation
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,12 +54,19 @@ def front_pages(follower: Follower) -> Iterator[FrontPage]:
     """All sites of all engines in file order, personal ones behind."""
     for engine in follower.engines:
         for site in engine.sites():
-            yield _front(follower, engine, site)
+            request = front_request(site)
+            yield page_of(follower, engine, site, request, follower.run(request))
 
 
-def _front(follower: Follower, engine: Engine, site: SiteSummary) -> FrontPage:
-    request = front_request(site)
-    now, parts, outcome = follower.run(request)
+def page_of(
+    follower: Follower,
+    engine: Engine,
+    site: SiteSummary,
+    request: Request,
+    ran: tuple[Situation, list[Part], Outcome],
+) -> FrontPage:
+    """What a front page does, of a request that was followed already."""
+    now, parts, outcome = ran
     gate, reason = "serve", ""
     other = now.handling is not None and now.handling.site_place != site.place
     if not outcome.decided:

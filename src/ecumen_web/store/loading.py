@@ -18,7 +18,6 @@ from ecumen.audit import audit
 from ecumen.audit.scene import Scene
 from ecumen.errors import EcumenError, SurveyError
 from ecumen.passage import Follower
-from ecumen.passage.front import front_pages
 from ecumen.survey import Survey, read_survey
 from ecumen_web.store.models import FindingRecord, SiteRecord, SurveyRecord
 from ecumen_web.store.translate import (
@@ -78,13 +77,14 @@ def load_kept(name: str, progress: Progress) -> SurveyRecord:
 def _store(survey: Survey, name: str, digest: str, progress: Progress) -> SurveyRecord:
     progress("reading the configuration", 0, 0)
     follower = Follower(survey)
-    total = sum(len(engine.sites()) for engine in follower.engines)
+    scene = Scene(follower)
+    total = len(scene.sites)
     rows = []
-    for number, front in enumerate(front_pages(follower)):
+    for number, site in enumerate(scene.sites):
         if number % 50 == 0:
             progress("following every front page", number, total)
-        rows.append(front)
-    found = audit(follower, progress)
+        rows.append(scene.page(site))
+    found = audit(scene, progress)
     impacts = worst_impacts(found.findings)
     progress("keeping the records", total, total)
     with transaction.atomic():
