@@ -173,3 +173,11 @@ def test_a_closed_folder_behind_a_link_is_one_obstacle() -> None:
     survey = server(host("*:80", "a", *lines), (*files, *FILES))
     found = codes(passage(survey, "http://x.test/on/"))
     assert found == ["ladder.shut", "ladder.unlistable"]
+
+
+def test_a_page_that_goes_out_under_the_status_of_a_redirect_is_not_sure() -> None:
+    rules = ("RewriteEngine On", "RewriteRule ^/old/(.*) /new/$1 [R=301]", "RewriteRule !^/b /b.x")
+    config = "LoadModule rewrite_module m\n" + host("*:80", "a", *rules)
+    survey = server(config, ("0644 root /srv/a/b.x", *FILES))
+    assert not passage(survey, "http://x.test/old/y").decided
+    assert passage(survey, "http://x.test/else").status == 200

@@ -124,7 +124,17 @@ class _Run:
                 at = 0
                 continue
             at += 1 + rule.skip
+        self._check_status()
         return self.result
+
+    def _check_status(self) -> None:
+        """Where a rule sends the visitor on, and a later one leads back to a local path, the server
+        keeps the status of the one and sends the page of the other.
+        """
+        result = self.result
+        local = not result.to_upstream and not _WEB.match(self.now.filename)
+        if result.action is Action.CHANGED and local and result.status and result.last is not None:
+            raise NotEvaluated(result.last.directive, "a page under the status of a redirect")
 
     def _end(self, status: int) -> None:
         self.result.action, self.result.status = Action.STATUS, status
