@@ -181,3 +181,12 @@ def test_a_page_that_goes_out_under_the_status_of_a_redirect_is_not_sure() -> No
     survey = server(config, ("0644 root /srv/a/b.x", *FILES))
     assert not passage(survey, "http://x.test/old/y").decided
     assert passage(survey, "http://x.test/else").status == 200
+
+
+def test_a_rule_by_condition_knows_the_file_without_any_conditional_section() -> None:
+    rule = 'Require not expr "%{REQUEST_FILENAME} =~ /page/"'
+    lines = ("<Directory /srv/a>", "<RequireAll>", "Require all granted", rule, "</RequireAll>",
+             "</Directory>")  # fmt: skip
+    survey = server(host("*:80", "a", *lines), ("0644 root /srv/a/page.html", *FILES))
+    assert passage(survey, "http://x.test/page.html").status == 403
+    assert passage(survey, "http://x.test/index.html").status == 200

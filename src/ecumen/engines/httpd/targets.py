@@ -122,22 +122,18 @@ class Targets:
             settings = self._walk(host).merge(settings, section.settings)
             sections.append((section.directive.quoted, section.settings, section))
             doubts += [unread(d, Rank(Phase.ENTRY, 2)) for d in section.settings.unread]
+        if isinstance(visitor.facts, Asked):
+            # From here on conditions know where the address leads.
+            visitor.facts.settings = settings
+            visitor.facts.filename = join(walked.path, "") if walked.slash else walked.path
         if settings.conditionals:
-            settings, bound, more = self._told(host, settings, walked, visitor)
+            rank = Rank(Phase.ACCESS)
+            settings, bound, more = self._conditional(host, settings, visitor, rank)
             sections += bound
             doubts += more
         target = Target(walked, settings, [], list(walked.blocks), doubts)
         self._access(target, sections, visitor)
         return target
-
-    def _told(
-        self, host: Host, settings: Settings, walked: Walked, visitor: Visitor
-    ) -> tuple[Settings, list[Bound], list[Doubt]]:
-        """What conditions say once the walk is done."""
-        if isinstance(visitor.facts, Asked):
-            visitor.facts.settings = settings
-            visitor.facts.filename = join(walked.path, "") if walked.slash else walked.path
-        return self._conditional(host, settings, visitor, Rank(Phase.ACCESS))
 
     def _access(self, target: Target, sections: Sequence[Bound], visitor: Visitor) -> None:
         settings = target.settings
