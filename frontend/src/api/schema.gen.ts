@@ -468,6 +468,7 @@ export interface components {
             obstacles: components["schemas"]["Obstacle"][];
             unsure_because: components["schemas"]["Uncertainty"][];
             kept?: components["schemas"]["LifetimeView"] | null;
+            address?: string | null;
         };
         PlaceView: {
             title: string;

@@ -1,3 +1,5 @@
+import { asUrl } from "../lib/text";
+
 /** Whether a text is meant as an address: it has a scheme, a dot or a path. */
 export function isAddress(text: string): boolean {
   return /^https?:\/\//i.test(text) || /^[^\s/]+(\.[^\s/]+|:\d+)(\/.*)?$/.test(text);
@@ -8,7 +10,7 @@ export function destination(typed: string, params: URLSearchParams): string | nu
   const text = typed.trim();
   if (!text) return null;
   if (!isAddress(text)) return `/?${new URLSearchParams({ q: text })}`;
-  const next = new URLSearchParams({ url: /^https?:\/\//i.test(text) ? text : `http://${text}` });
+  const next = new URLSearchParams({ url: asUrl(text) });
   const source = params.get("from");
   if (source) next.set("from", source);
   return `/follow?${next}`;

@@ -13,6 +13,11 @@ export function moment(iso: string): string {
   return `${new Date(iso).toISOString().slice(0, 16).replace("T", " ")} UTC`;
 }
 
+/** What was typed as an address: plain HTTP where nothing else is said. */
+export function asUrl(typed: string): string {
+  return /^https?:\/\//i.test(typed) ? typed : `http://${typed}`;
+}
+
 export function bytes(count: number): string {
   if (count < 1000) return `${count} B`;
   if (count < 1_000_000) return `${(count / 1000).toFixed(1)} kB`;

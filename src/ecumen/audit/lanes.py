@@ -3,7 +3,6 @@ named."""
 
 from __future__ import annotations
 
-from collections import defaultdict
 from dataclasses import dataclass
 
 from ecumen.audit.scene import Scene, Site
@@ -52,21 +51,15 @@ class Lane:
 
 def lanes(scene: Scene) -> list[Lane]:
     """Every address and port with a site or a listener, those with most sites first."""
-    bound: dict[tuple[str, str, int | None], list[tuple[Site, Door]]] = defaultdict(list)
-    for site in scene.hosts:
-        for door in {(d.address, d.port): d for d in reversed(site.summary.doors)}.values():
-            bound[site.engine.kind, door.address, door.port].append((site, door))
     found = [
-        _lane(scene, kind, address, port, sites) for (kind, address, port), sites in bound.items()
+        _lane(scene, address, port, sites) for (_, address, port), sites in scene.bound.items()
     ]
     found += _bare(scene, found)
     found.sort(key=lambda lane: (-lane.sites, lane.port or 0, lane.address))
     return found
 
 
-def _lane(
-    scene: Scene, kind: str, address: str, port: int | None, bound: list[tuple[Site, Door]]
-) -> Lane:
+def _lane(scene: Scene, address: str, port: int | None, bound: list[tuple[Site, Door]]) -> Lane:
     engine = bound[0][0].engine
     standing_place = engine.answers(*_asked_at(scene, engine, address, port), "nobody.invalid")
     standing = scene.site_at.get(standing_place) if standing_place is not None else None
@@ -75,8 +68,8 @@ def _lane(
     return Lane(
         address,
         port,
-        kind,
-        _heard_by(scene, kind, address, port),
+        engine.kind,
+        _heard_by(scene, engine.kind, address, port),
         any(door.sealed for _, door in bound),
         standing.name if standing else None,
         str(standing.summary.place) if standing else None,

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TypeVar, cast
 
 from ecumen.engines.engine import Engine
-from ecumen.engines.sites import Answer, Block, Part, Proof, SiteSummary
+from ecumen.engines.sites import Answer, Block, Door, Part, Proof, SiteSummary
 from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
 from ecumen.errors import RequestError
@@ -102,6 +103,16 @@ class Scene:
     def hosts(self) -> list[Site]:
         """The sites that have a block of their own in the configuration."""
         return [site for site in self.sites if site.summary.personal is None]
+
+    @cached_property
+    def bound(self) -> Mapping[tuple[int, str, int | None], list[tuple[Site, Door]]]:
+        """The sites of each engine, by its number, by address and port, in file order."""
+        found: dict[tuple[int, str, int | None], list[tuple[Site, Door]]] = defaultdict(list)
+        for site in self.hosts:
+            number = self.engines.index(site.engine)
+            for door in {(d.address, d.port): d for d in reversed(site.summary.doors)}.values():
+                found[number, door.address, door.port].append((site, door))
+        return found
 
     @cached_property
     def site_at(self) -> Mapping[Place, Site]:

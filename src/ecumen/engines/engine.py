@@ -43,7 +43,7 @@ class Engine(Protocol):
     def usual_type(self, ending: str) -> str | None:
         """The content type that a file-name ending has, where no site says otherwise."""
 
-    def reads_override(self, site: Place, folder: str, name: str) -> bool | None:
+    def reads_override(self, site: Place, folder: str) -> bool | None:
         """Whether a site reads a per-folder override file there; None where that is not known."""
 
     def opens(self, site: Place, folder: str) -> Iterable[tuple[str, Place]]:

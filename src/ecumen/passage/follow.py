@@ -130,6 +130,7 @@ class Follower:
                 for gate, doubt in outcome.doubts
             ],
             kept=self._kept(now, outcome, seen["file"]),
+            address=now.address,
             **seen,
         )
 

@@ -174,7 +174,7 @@ class LifetimeView:
 
 @dataclass(frozen=True, slots=True)
 class Passage:
-    """What happens to one request."""
+    """What happens to one request. address: of the server, to which the connection goes."""
 
     url: str
     decided: bool
@@ -191,3 +191,4 @@ class Passage:
     obstacles: list[Obstacle]
     unsure_because: list[Uncertainty]
     kept: LifetimeView | None = None
+    address: str | None = None

@@ -26,9 +26,7 @@ export function BindingsPage() {
   if (found.isPending) return <Waiting>Reading the bindings</Waiting>;
   if (found.isError) return <Failed error={found.error} retry={found.refetch} />;
   const lanes = found.data.lanes;
-  const to = answer.data?.gates.find((gate) => gate.gate === "door")?.reason ?? "";
-  const address = /(\d+\.\d+\.\d+\.\d+)/.exec(to)?.[1] ?? null;
-  const lane = url ? laneOf(lanes, url, address) : undefined;
+  const lane = url ? laneOf(lanes, url, answer.data?.address ?? null) : undefined;
   const winner = url ? (answer.data?.site?.name ?? null) : null;
   return (
     <div className="grid h-full grid-cols-[1fr_24rem]">

@@ -1,3 +1,4 @@
+import { ImpactMark } from "../overview";
 import { berths, laneTitle, laneWords, shortly } from "./present";
 import type { Lane, LaneName } from "./queries";
 
@@ -100,28 +101,14 @@ function Name({ name, shown, lit, choose }: NameProps) {
         lost ? "bg-unsure/10 text-unsure" : "bg-sheet"
       } ${lit ? "font-bold" : ""} ${shown === name.name ? "" : "text-faint"}`}
     >
-      {lost && <Overlap />}
+      {lost && (
+        <span className="mr-1 inline-block align-middle">
+          <ImpactMark impact="clash" size={16} />
+        </span>
+      )}
       <span className={lost ? "line-through decoration-2" : ""}>{shown}</span>
       {lost && <span className="font-sans text-sm"> {name.winner} has it</span>}
       {!name.exact && <span className="font-sans text-sm text-faint"> all of these</span>}
     </button>
-  );
-}
-
-/** Two hulls in one berth. */
-function Overlap() {
-  return (
-    <svg
-      width="18"
-      height="10"
-      viewBox="0 0 24 14"
-      aria-hidden="true"
-      className="mr-1 inline-block"
-    >
-      <g className="stroke-unsure" fill="none" strokeWidth="2.4">
-        <path d="M2 2 H15 L11.5 11 H5.5 Z" />
-        <path d="M9 2 H22 L18.5 11 H12.5 Z" />
-      </g>
-    </svg>
   );
 }

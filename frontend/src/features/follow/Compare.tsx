@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { Prose } from "../../ui/Prose";
 import { Failed, Waiting } from "../../ui/States";
 import { GateMark } from "./GateMark";
-import { addressOf, courses, outcomeWords, parting, tone } from "./present";
+import { addressOf, courses, outcomeWords, parting, TONES, tone } from "./present";
 import { type Passage, passageQuery, type Question } from "./queries";
 import { vantageWords } from "./Vantage";
 
@@ -75,13 +75,6 @@ function Table({ sides }: { sides: readonly [Side, Side] }) {
     </div>
   );
 }
-
-const TONES = {
-  clear: "border-clear text-clear",
-  blocked: "border-blocked text-blocked",
-  diverted: "border-diverted text-diverted",
-  unsure: "border-unsure text-unsure",
-} as const;
 
 function Head({ side }: { side: Side }) {
   const { passage, question } = side;

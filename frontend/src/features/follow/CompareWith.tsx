@@ -1,4 +1,5 @@
 import { type FormEvent, useState } from "react";
+import { asUrl } from "../../lib/text";
 import { Button } from "../../ui/Button";
 import { Vantage } from "./Vantage";
 
@@ -16,7 +17,7 @@ export function CompareWith({ url, source, choose, leave }: Props) {
   const go = (event: FormEvent) => {
     event.preventDefault();
     const typed = text.trim();
-    if (typed) choose(/^https?:\/\//i.test(typed) ? typed : `http://${typed}`, from);
+    if (typed) choose(asUrl(typed), from);
   };
   return (
     <form

@@ -3,15 +3,8 @@ import { Copy } from "../../ui/Copy";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
 import { AskServer } from "./AskServer";
-import { outcomeWords, type Tone, tone } from "./present";
+import { outcomeWords, TONES, tone } from "./present";
 import type { Obstacle, Passage, Question } from "./queries";
-
-const TONES: Record<Tone, string> = {
-  clear: "border-clear text-clear",
-  blocked: "border-blocked text-blocked",
-  diverted: "border-diverted text-diverted",
-  unsure: "border-unsure text-unsure",
-};
 
 interface Props {
   passage: Passage;

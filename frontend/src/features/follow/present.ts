@@ -80,6 +80,13 @@ export function outcomeWords(passage: PassageType): string {
 
 export type Tone = "clear" | "blocked" | "diverted" | "unsure";
 
+export const TONES: Record<Tone, string> = {
+  clear: "border-clear text-clear",
+  blocked: "border-blocked text-blocked",
+  diverted: "border-diverted text-diverted",
+  unsure: "border-unsure text-unsure",
+};
+
 export function tone(passage: PassageType): Tone {
   if (!passage.decided) return "unsure";
   if (passage.status === null || passage.status >= 400) return "blocked";

@@ -1,8 +1,7 @@
 import { Link } from "react-router";
 import { bytes, plural } from "../../lib/text";
 import { Copy } from "../../ui/Copy";
-import { Prose } from "../../ui/Prose";
-import { type Impact, ImpactMark } from "../overview";
+import { FindingList } from "../overview";
 import { problemWords } from "./present";
 import type { GroundRoot, Plot } from "./queries";
 
@@ -34,16 +33,7 @@ export function RootPane({ plot }: { plot: Plot }) {
       {plot.findings.length > 0 && (
         <section aria-label="Wrong here">
           <h3 className="mb-1 text-sm text-faint">Wrong here</h3>
-          <ul className="space-y-2">
-            {plot.findings.map((finding) => (
-              <li key={finding.key} className="grid grid-cols-[1.5rem_1fr] gap-1">
-                <ImpactMark impact={finding.impact as Impact} size={18} />
-                <Link to={`/?finding=${finding.key}`} className="break-words hover:underline">
-                  <Prose text={finding.title} />
-                </Link>
-              </li>
-            ))}
-          </ul>
+          <FindingList findings={plot.findings} />
         </section>
       )}
       {!root.problem && (

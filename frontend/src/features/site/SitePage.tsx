@@ -4,7 +4,7 @@ import { Copy } from "../../ui/Copy";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
 import { Failed, Note, Waiting } from "../../ui/States";
-import { type Impact, ImpactMark } from "../overview";
+import { FindingList } from "../overview";
 import { marked, type Word } from "./present";
 import {
   type BriefFinding,
@@ -151,16 +151,7 @@ function Wrong({ findings }: { findings: BriefFinding[] }) {
   return (
     <section aria-label="Wrong here">
       <h2 className="mb-2 text-xl font-medium">Wrong here</h2>
-      <ul className="space-y-2">
-        {findings.map((finding) => (
-          <li key={finding.key} className="grid grid-cols-[1.75rem_1fr] gap-1">
-            <ImpactMark impact={finding.impact as Impact} size={20} />
-            <Link to={`/?finding=${finding.key}`} className="break-words hover:underline">
-              <Prose text={finding.title} />
-            </Link>
-          </li>
-        ))}
-      </ul>
+      <FindingList findings={findings} />
     </section>
   );
 }

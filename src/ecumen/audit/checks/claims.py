@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections import defaultdict
 from collections.abc import Iterator
 
 from ecumen.audit.check import Found, check, mended
@@ -100,22 +99,13 @@ def shadowed(scene: Scene) -> Iterator[Found]:
         )
 
 
-def _doors(scene: Scene) -> dict[tuple[int, str, int | None], list[tuple[Site, Door]]]:
-    """The sites of each engine by address and port, in the order of the configuration."""
-    found: dict[tuple[int, str, int | None], list[tuple[Site, Door]]] = defaultdict(list)
-    for site in scene.hosts:
-        for door in {(d.address, d.port): d for d in reversed(site.summary.doors)}.values():
-            found[scene.engines.index(site.engine), door.address, door.port].append((site, door))
-    return found
-
-
 @check(
     "claim.unnamed",
     Impact.CLASH,
     "Several sites share an address and port, with no name to tell them apart",
 )
 def unnamed(scene: Scene) -> Iterator[Found]:
-    for (_, address, port), bound in _doors(scene).items():
+    for (_, address, port), bound in scene.bound.items():
         nameless = [(site, door) for site, door in bound if not site.summary.claims]
         marked = next((site for site, door in bound if door.default), bound[0][0])
         never = [(site, door) for site, door in nameless if site is not marked]
@@ -137,7 +127,7 @@ def unnamed(scene: Scene) -> Iterator[Found]:
 @check("claim.default-by-order", Impact.DRIFT, "File order decides who answers for unknown names")
 def default_by_order(scene: Scene) -> Iterator[Found]:
     """Only where the one that answers is a site with names of its own: a catch-all is meant."""
-    for (_, address, port), bound in _doors(scene).items():
+    for (_, address, port), bound in scene.bound.items():
         if len(bound) < 2 or any(door.default for _, door in bound):
             continue
         site, door = bound[0]
@@ -158,7 +148,7 @@ def default_by_order(scene: Scene) -> Iterator[Found]:
 
 @check("claim.default-twice", Impact.OUTAGE, "Two sites are marked default on one address and port")
 def default_twice(scene: Scene) -> Iterator[Found]:
-    for (_, address, port), bound in _doors(scene).items():
+    for (_, address, port), bound in scene.bound.items():
         marked = [(site, door) for site, door in bound if door.default]
         if len(marked) < 2:
             continue
@@ -187,7 +177,7 @@ def nobody(scene: Scene) -> Iterator[Found]:
             continue
         if _claimed_by_pattern(scene, name):
             continue
-        for scheme, port in _usual(scene, here[0]):
+        for scheme, port in _usual(scene):
             front = scene.ask(read_request(f"{scheme}://{name}/", to=here[0]))
             if front.answered_by is None or not front.decided or front.status is None:
                 continue
@@ -218,6 +208,6 @@ def _claimed_by_pattern(scene: Scene, name: str) -> bool:
     return False
 
 
-def _usual(scene: Scene, address: str) -> Iterator[tuple[str, int]]:
+def _usual(scene: Scene) -> Iterator[tuple[str, int]]:
     ports = _ports(scene)
     yield from ((scheme, port) for scheme, port in _USUAL if port in ports)

@@ -164,23 +164,22 @@ def ignored(scene: Scene) -> Iterator[Found]:
         root = (site.summary.root or "").rstrip("/")
         if not root:
             continue
-        for name in (".htaccess",):
-            entry = scene.survey.files.get(f"{root}/{name}")
-            if entry is None or entry.kind is not Kind.FILE or not entry.size:
-                continue
-            if site.engine.reads_override(site.summary.place, root, name) is not False:
-                continue
-            yield Found(
-                f"{site.subject} {entry.path}",
-                [site],
-                [scene.entry(entry), scene.declared(site)],
-                f"{entry.path} is not read: nothing that it says holds",
-                group=site.engine.kind,
-                remedies=mended(
-                    "Say in the site's configuration what it says",
-                    "Have such files read for this folder",
-                ),
-            )
+        entry = scene.survey.files.get(f"{root}/.htaccess")
+        if entry is None or entry.kind is not Kind.FILE or not entry.size:
+            continue
+        if site.engine.reads_override(site.summary.place, root) is not False:
+            continue
+        yield Found(
+            f"{site.subject} {entry.path}",
+            [site],
+            [scene.entry(entry), scene.declared(site)],
+            f"{entry.path} is not read: nothing that it says holds",
+            group=site.engine.kind,
+            remedies=mended(
+                "Say in the site's configuration what it says",
+                "Have such files read for this folder",
+            ),
+        )
 
 
 @check("rule.wider-than-used", Impact.UPKEEP, "A site opens more than it uses", needs=("files",))

@@ -144,9 +144,8 @@ class Asked:
     filename: "" before it is known where the address leads.
     """
 
-    def __init__(self, asking: Asking, server: Server) -> None:
+    def __init__(self, asking: Asking) -> None:
         self.asking = asking
-        self.server = server
         self.uri = asking.path
         self.args = asking.query
         self.settings = asking.host.settings

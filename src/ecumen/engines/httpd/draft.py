@@ -323,10 +323,10 @@ class Draft:
         if "content-type" in text or "location" in text or "expr=" in text:
             self.unread.append(directive)
         plain = given[1:] if given[:1] == ["always"] else given
-        if len(plain) == 2 and plain[0].lower() == "unset":
+        if len(given) == 2 and given[0].lower() == "unset":
             before = self.values.get("taken_off")
             known = before if isinstance(before, frozenset) else frozenset()
-            self.values["taken_off"] = known | {plain[1].lower()}
+            self.values["taken_off"] = known | {given[1].lower()}
         if len(plain) == 3 and plain[0].lower() == "set" and plain[1].lower() == "cache-control":
             self.values["cache_control"] = Choice(plain[2], directive.place, directive.quoted)
 

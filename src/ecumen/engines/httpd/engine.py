@@ -144,7 +144,7 @@ class HttpdEngine:
         walked = self.laps.phases.targets.walked(host or self.server.main, f"{folder}/")
         return None if walked.unseen or walked.entry is None else walked.settings
 
-    def reads_override(self, site: Place, folder: str, name: str) -> bool | None:
+    def reads_override(self, site: Place, folder: str) -> bool | None:
         """Whether a site reads a per-folder override file there; None where that is not known."""
         settings = self._settings(site, folder)
         if settings is None:

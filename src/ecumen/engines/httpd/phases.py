@@ -57,7 +57,7 @@ class Phases:
         """Never raises. Blocks and doubts of the way stand in its part, others in the target."""
         host = asking.host
         arrival = asking.arrival
-        facts = Asked(asking, self.server)
+        facts = Asked(asking)
         visitor = Visitor(
             arrival.client,
             arrival.address,

@@ -156,7 +156,7 @@ class NginxEngine:
         server = next(iter(self.whole.servers), None)
         return server.conf.types.get(ending) if server is not None else None
 
-    def reads_override(self, site: Place, folder: str, name: str) -> bool | None:
+    def reads_override(self, site: Place, folder: str) -> bool | None:
         """Never: this engine has no such files."""
         return False
 
