@@ -12,6 +12,7 @@ VIEWS = {
     "bindings": "/bindings?name=choir.example",
     "roots": "/roots?root=/srv/sites/fen-walkers/public/eels",
     "site": "/site?at=/etc/apache2/sites-enabled/005-choir-at-the-quay.conf:1",
+    "changes": "/surveys/changes",
     "compare": "/follow?url=http://night-school.example/&beside=http://night-school.example/"
     "&beside-from=127.0.0.1",
     "follow-ladder": "/follow?url=http://boat-builders.example/",

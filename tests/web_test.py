@@ -15,6 +15,7 @@ from django.test import Client
 
 from ecumen.survey import write_survey
 from ecumen_web import queue
+from ecumen_web.api import roots, sites
 from ecumen_web.store import loading
 from ecumen_web.store.models import JobRecord, SurveyRecord
 from tests.builders import server
@@ -39,6 +40,8 @@ def home(settings: Any, tmp_path: Path) -> None:
     settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
     cache.clear()
     loading.scene_of.cache_clear()
+    roots._ground_of.cache_clear()
+    sites._written.cache_clear()
 
 
 @pytest.fixture(autouse=True)
@@ -88,6 +91,7 @@ def upload(client: Client, data: bytes) -> Any:
         ("get", "/api/surveys/latest/findings"),
         ("get", "/api/surveys/latest/findings/0"),
         ("get", "/api/surveys/latest/bindings"),
+        ("get", "/api/surveys/latest/changes"),
         ("get", "/api/surveys/latest/roots"),
         ("get", "/api/surveys/latest/site?at=x"),
         ("put", "/api/surveys/latest/findings/0/acceptance"),
@@ -254,3 +258,34 @@ def test_lanes_ground_and_sites_are_told(admin: Client) -> None:
     assert whole["sheet"]["lines"][0]["text"].startswith("<VirtualHost")
     assert whole["findings"][0]["id"] == "ladder.shut"
     assert admin.get("/api/surveys/latest/site", {"at": "/x:1"}).status_code == 404
+
+
+def test_changes_are_told_since_the_survey_before_or_another(admin: Client) -> None:
+    upload(admin, survey_bytes())
+    address = "/api/surveys/latest/changes"
+    assert admin.get(address).status_code == 404
+    upload(admin, survey_bytes(opened=True, taken_at=86400))
+    found = admin.get(address).json()
+    assert found["before"]["taken_at"] < found["after"]["taken_at"]
+    (front,) = found["changes"]["passages"]["changes"]
+    assert front["subject"] == "choir.test (httpd)"
+    assert front["before"].startswith("403")
+    assert [c["subject"] for c in found["changes"]["files"]["changes"]] == ["/srv/choir"]
+    same = admin.get(address, {"since": found["after"]["id"]}).json()["changes"]
+    assert not any(part["changes"] for part in same.values())
+    for wrong in ("x", "999", "-1"):
+        assert admin.get(address, {"since": wrong}).status_code == 404
+
+
+def test_of_many_roots_some_are_drawn_what_is_wrong_first(
+    admin: Client, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(roots, "MOST_DRAWN", 1)
+    upload(admin, survey_bytes())
+    found = admin.get("/api/surveys/latest/roots?within=/srv").json()
+    drawn = [plot for plot in found["plots"] if plot["root"]]
+    assert (found["roots"], len(drawn), found["plots"][0]["more"]) == (2, 1, 1)
+    assert drawn[0]["worst"] == "outage"
+    only = admin.get("/api/surveys/latest/roots?within=/srv&q=CHOIR ines").json()
+    assert [plot["path"] for plot in only["plots"] if plot["root"]] == ["/srv/choir"]
+    assert admin.get("/api/surveys/latest/roots?q=nothing-of-it").json()["roots"] == 0

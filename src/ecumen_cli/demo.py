@@ -22,16 +22,16 @@ def demo(port: int) -> None:
     from django.conf import settings
 
     from ecumen.survey import write_survey
-    from ecumen_demo import StandIn, demo_survey
+    from ecumen_demo import Moment, StandIn, demo_survey
     from ecumen_web.store.loading import keep_file, load_kept
 
-    survey = demo_survey()
-    stream = io.BytesIO()
-    write_survey(survey, stream)
-    stream.seek(0)
-    load_kept(keep_file(stream), lambda *step: None)
+    for moment in (Moment.WEEK_BEFORE, Moment.NOW):
+        stream = io.BytesIO()
+        write_survey(demo_survey(moment), stream)
+        stream.seek(0)
+        load_kept(keep_file(stream), lambda *step: None)
     password = server.ensure_account("demo")
-    with StandIn(demo_survey(as_loaded=True), port + 1) as stand_in:
+    with StandIn(demo_survey(Moment.AS_LOADED), port + 1) as stand_in:
         settings.STAND_IN = ("127.0.0.1", port + 1)
         click.echo(f"Ecumen is at http://127.0.0.1:{port}/")
         click.echo(f"Demo account: demo, password: {password}")

@@ -10,6 +10,7 @@ import click
 from ecumen.errors import EcumenError
 from ecumen_cli import exit as statuses
 from ecumen_cli.audit import audit
+from ecumen_cli.compare import compare
 from ecumen_cli.demo import demo
 from ecumen_cli.follow import follow
 from ecumen_cli.load import load
@@ -23,7 +24,7 @@ def ecumen() -> None:
     """Explains, audits and mends the sites of a shared-hosting server."""
 
 
-for command in (audit, demo, follow, load, serve, survey):
+for command in (audit, compare, demo, follow, load, serve, survey):
     ecumen.add_command(command)
 
 

@@ -14,8 +14,8 @@ DAY = 86_400_000_000_000  # nanoseconds
 class Ground:
     """The file system while it is being made. Every folder in it is wholly known."""
 
-    def __init__(self, rng: random.Random, now: int) -> None:
-        self.rng = rng
+    def __init__(self, seed: int, now: int) -> None:
+        self.seed = seed
         self.now = now * 1_000_000_000
         self.entries: dict[str, Entry] = {}
         self._put("/", Kind.DIR, 0o755, 0, 0, 4096)
@@ -30,10 +30,14 @@ class Ground:
         size: int,
         target: str | None = None,
     ) -> None:
-        changed = self.now - self.rng.randint(2 * DAY, 700 * DAY)
+        changed = self.now - self._chance(path).randint(2 * DAY, 700 * DAY)
         self.entries[path] = Entry(
             path, kind, mode, uid, gid, size, changed, changed, target, listed=kind is Kind.DIR
         )
+
+    def _chance(self, path: str) -> random.Random:
+        """By path, so that one more file changes no other."""
+        return random.Random(f"{self.seed} {path}")
 
     def folder(self, path: str, mode: int = 0o755, uid: int = 0, gid: int = 0) -> str:
         """A folder, with those around it where they are not there yet."""
@@ -48,7 +52,7 @@ class Ground:
         self, path: str, size: int | None = None, mode: int = 0o644, uid: int = 0, gid: int = 0
     ) -> None:
         self.folder(path.rpartition("/")[0] or "/")
-        length = self.rng.randint(200, 60_000) if size is None else size
+        length = self._chance(path).randint(200, 60_000) if size is None else size
         self._put(path, Kind.FILE, mode, uid, gid, length)
 
     def link(self, path: str, target: str, uid: int = 0, gid: int = 0) -> None:
@@ -112,6 +116,13 @@ def site_files(
         ground.file(path, uid=uid, gid=gid)
 
 
+def small_site(ground: Ground, root: str, uid: int, gid: int) -> None:
+    """What a site of a few pages is made of."""
+    ground.folder(root, 0o755, uid, gid)
+    for name in ("index.html", "style.css", "about.html", "hours.html", "sign.jpg"):
+        ground.file(f"{root}/{name}", uid=uid, gid=gid)
+
+
 def _extras(rng: random.Random) -> Iterable[str]:
     yield "style/main.css"
     yield "style/print.css"
@@ -119,6 +130,6 @@ def _extras(rng: random.Random) -> Iterable[str]:
     yield "robots.txt"
     for picture in rng.sample(PICTURES, rng.randint(4, 9)):
         yield f"pictures/{picture}.{rng.choice(['jpg', 'png', 'svg'])}"
-    for year in range(2029, 2032):
+    for year in range(2030, 2032):
         for number in range(1, rng.randint(3, 9)):
             yield f"archive/{year}/{number:02d}.html"

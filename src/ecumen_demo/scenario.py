@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from enum import Enum
 
-from ecumen.survey import Account, EngineRecord, Group, Listener, NameRecord, Survey
+from ecumen.survey import Account, EngineRecord, Group, Kind, Listener, NameRecord, Survey
 from ecumen_demo import texts
-from ecumen_demo.ground import Ground, site_files
+from ecumen_demo.ground import Ground, site_files, small_site
 
 SEED = 2031
 DEMO = "ecumen demo"  # by what such a survey was taken
@@ -32,6 +33,18 @@ SITES = """
     sail-loft saltmarsh-news ships-chandler signal-box sluice-keepers storm-watch tool-store
     town-archive weather-mast wharf-market winter-kitchen wool-barn
 """.split()
+# Sites of a few pages.
+SMALL_SITES = """
+    amber-finders anchor-yard apple-press barge-dwellers beach-sweepers bell-ringers birch-choir
+    bottle-post brass-hour buoy-painters cabin-letters candle-makers cartographers chalk-cliff
+    cider-night clay-ovens cloud-readers cockle-pickers coast-path compost-club dinghy-school
+    driftwood-hall duck-counters dune-keepers estuary-poets fish-smokers foghorn-players
+    garden-walls gull-watch hay-barn heron-lodge high-water-band honey-shelf inkwell island-hoppers
+    kelp-kitchen knot-tyers lamp-trimmers lime-kiln linen-press log-keepers low-tide-runners
+    marsh-frogs memory-box mill-race moon-swimmers mussel-bar needle-and-thread night-ferry
+    old-customs-house open-stage orchard-hands pebble-art peat-diggers plum-jam puppet-barge
+    rain-gauge reading-room rope-walk sand-yachts sea-wall-watch shell-museum
+""".split()
 PEOPLE = """
     ines otto mara bela juno piet runa lasse tova emil signe arvid nell casper freda hugo
     ilse jory kaja linus mette nils oda per quinn rosa sven tilde ulf vera wim xenia yrsa
@@ -41,6 +54,17 @@ WITH_PERSONAL_SITE = 40
 CHANGED_SINCE = ("reed-cutters",)  # their configuration is newer than the last reload
 LOADED_AT = TAKEN_AT - 9 * 86400
 DARK_HOMES = 11
+WEEK = 7 * 86400
+
+
+class Moment(Enum):
+    """now: the survey that is shown. as_loaded: with the configuration that the engines last read,
+    and not the one on the disk. week_before: before the afternoon when homes were tightened.
+    """
+
+    NOW = "now"
+    AS_LOADED = "as loaded"
+    WEEK_BEFORE = "a week before"
 
 
 @dataclass
@@ -71,10 +95,12 @@ class Plot:
 
 
 class _Town:
-    def __init__(self, as_loaded: bool) -> None:
-        self.as_loaded = as_loaded
+    def __init__(self, moment: Moment) -> None:
+        self.as_loaded = moment is Moment.AS_LOADED
+        self.week_before = moment is Moment.WEEK_BEFORE
+        self.taken_at = TAKEN_AT - WEEK if self.week_before else TAKEN_AT
         self.rng = random.Random(SEED)
-        self.ground = Ground(self.rng, TAKEN_AT)
+        self.ground = Ground(SEED, TAKEN_AT)
         self.texts: dict[str, bytes] = {}
         self.accounts: list[Account] = []
         self.groups: list[Group] = []
@@ -84,13 +110,14 @@ class _Town:
         self._people()
         self._plots()
         self._personal_sites()
-        for story in _STORIES:
-            story(self)
-        for story in _MEMBER_STORIES:
-            story(self)
+        for story in (*_STORIES, *_MEMBER_STORIES):
+            if not (self.week_before and story in _LATELY):
+                story(self)
         self._configuration()
         self._second_engine()
         self._age()
+        if self.week_before:
+            self._a_week_before()
         return self._survey()
 
     # --- who and where ---
@@ -104,7 +131,8 @@ class _Town:
             uid = 1001 + number
             self.accounts.append(Account(name, uid, uid, f"/home/{name}", "/bin/bash"))
             self.groups.append(Group(name, uid))
-        self.groups.append(Group("wardens", 900, ("ines", "otto")))
+        wardens = ("ines",) if self.week_before else ("ines", "otto")
+        self.groups.append(Group("wardens", 900, wardens))
         for name in ("/home", "/srv/sites", "/srv/shared", "/var/log/apache2", "/etc", "/run"):
             self.ground.folder(name)
         self.ground.file("/srv/shared/tide.svg")
@@ -131,6 +159,12 @@ class _Town:
             self.plots.append(plot)
             self.ground.folder(f"/srv/sites/{name}", 0o755, owner.uid, owner.gid)
             site_files(self.ground, plot.root, owner.uid, owner.gid, self.rng, "index.html")
+        for number, name in enumerate(SMALL_SITES, len(SITES)):
+            owner = self.people[number * 7 % len(self.people)]
+            plot = Plot(number, name, owner, f"/srv/sites/{name}/public")
+            self.plots.append(plot)
+            self.ground.folder(f"/srv/sites/{name}", 0o755, owner.uid, owner.gid)
+            small_site(self.ground, plot.root, owner.uid, owner.gid)
 
     def _personal_sites(self) -> None:
         for person in self.people[:WITH_PERSONAL_SITE]:
@@ -159,7 +193,7 @@ class _Town:
         self._text(f"{CONFIG}/sites-available/050-moor-singers.conf", texts.PARKED)
         for plot in self.plots:
             name = f"{plot.number:03d}-{plot.name}.conf"
-            if plot.name in CHANGED_SINCE:
+            if plot.name in CHANGED_SINCE and not self.week_before:
                 written = f"{CONFIG}/sites-available/{name}"
                 self.ground.change(written, changed=TAKEN_AT - 20 * 3600, written=True)
 
@@ -169,6 +203,17 @@ class _Town:
             known = any(f"-{name}." in path for name in CHANGED_SINCE)
             if path.startswith("/etc/") and entry.mtime > LOADED_AT * 10**9 and not known:
                 self.ground.change(path, changed=LOADED_AT - 20 * 86400, written=True)
+
+    def _a_week_before(self) -> None:
+        """What was written since then stood there in an earlier version."""
+        for path, entry in list(self.ground.entries.items()):
+            if entry.mtime > self.taken_at * 10**9:
+                at = self.taken_at - 30 * 86400
+                self.ground.change(path, changed=at, written=True)
+                if entry.kind is Kind.FILE and not path.startswith("/etc/"):
+                    self.ground.entries[path] = replace(
+                        self.ground.entries[path], size=entry.size * 7 // 8
+                    )
 
     def _second_engine(self) -> None:
         """A few sites that are served by nginx, on a port of its own."""
@@ -204,7 +249,7 @@ class _Town:
         records.append(NameRecord("www.seed-library.example", (MAIN_ADDRESS,)))
         return Survey(
             host="quay",
-            taken_at=TAKEN_AT,
+            taken_at=self.taken_at,
             taken_by=DEMO,
             engines=(
                 EngineRecord(
@@ -466,9 +511,13 @@ _MEMBER_STORIES: tuple[Callable[[_Town], None], ...] = (
 )  # fmt: skip
 
 
-def demo_survey(*, as_loaded: bool = False) -> Survey:
-    """The survey of the demo server, the same every time.
+# What happened in the last week.
+_LATELY = (
+    _dark_homes, _opened_but_not_read, _moved_to_a_dead_port, _left_lying_about, _root_gone,
+    _opened_to_the_world,
+)  # fmt: skip
 
-    as_loaded: with the configuration that the engines last read, and not the one on the disk.
-    """
-    return _Town(as_loaded).build()
+
+def demo_survey(moment: Moment = Moment.NOW) -> Survey:
+    """The survey of the demo server, the same every time."""
+    return _Town(moment).build()

@@ -179,6 +179,17 @@ NGINX_SITES = {
         try_files $uri $uri/ =404;
     }
 """,
+    **dict.fromkeys(
+        """
+        seal-count tide-clock sea-shanties shore-kitchen star-deck tar-and-tow thimble-club
+        tug-hands
+        """.split(),
+        """
+    location / {
+        try_files $uri $uri/ =404;
+    }
+""",
+    ),
 }
 
 # Written by a member, and never enabled.

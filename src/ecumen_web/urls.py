@@ -4,6 +4,7 @@ from django.urls import path, re_path
 
 from ecumen_web.api import (
     bindings,
+    changes,
     findings,
     jobs,
     passage,
@@ -22,6 +23,7 @@ urlpatterns = [
     path("api/jobs/<int:number>", jobs.JobView.as_view()),
     path("api/surveys/<str:survey>/sites", sites.SitesView.as_view()),
     path("api/surveys/<str:survey>/bindings", bindings.BindingsView.as_view()),
+    path("api/surveys/<str:survey>/changes", changes.ChangesView.as_view()),
     path("api/surveys/<str:survey>/findings", findings.FindingsView.as_view()),
     path("api/surveys/<str:survey>/findings/<str:key>", findings.FindingView.as_view()),
     path(

@@ -116,10 +116,10 @@ def test_a_mark_of_the_overview_leads_to_its_passage(page: Page) -> None:
 
 
 def test_sites_are_found_by_words(page: Page) -> None:
-    expect(page.get_by_role("region", name="Sites").get_by_role("status")).to_have_text("90 sites")
+    expect(page.get_by_role("region", name="Sites").get_by_role("status")).to_have_text("160 sites")
     page.get_by_label("Only with").fill("choir")
     expect(page.get_by_role("region", name="Sites", exact=True).get_by_role("link")).to_have_count(
-        2
+        3
     )
     expect(page).to_have_url(re.compile("q=choir"))
     page.get_by_label("Only with").fill("")
@@ -154,7 +154,8 @@ def test_a_survey_file_is_loaded_on_the_screen(
         write_survey(server("<VirtualHost *:80>\nDocumentRoot /srv\n</VirtualHost>\n"), stream)
     page.get_by_label("Load a survey file").set_input_files(good)
     expect(loading).to_contain_text("done")
-    expect(page.get_by_role("listitem").filter(has_text="1970-01-01 00:00 UTC")).to_be_visible()
+    last = page.get_by_role("main").get_by_role("listitem").last
+    expect(last).to_contain_text("1970-01-01 00:00 UTC")
     # The job's number stands in the address: it is found again after a reload.
     page.reload()
     expect(loading).to_contain_text("done")
@@ -167,6 +168,7 @@ def test_a_survey_file_is_loaded_on_the_screen(
         "/",
         "/follow",
         "/surveys",
+        "/surveys/changes",
         "/bindings?name=choir.example",
         "/roots?root=/srv/sites/pottery/public",
         "/site?at=/etc/apache2/sites-enabled/005-choir-at-the-quay.conf:1",
@@ -327,7 +329,7 @@ def test_the_nested_root_is_found_in_roots(page: Page) -> None:
     # A folder can be gone into, and left again.
     page.get_by_role("link", name="srv/sites", exact=True).click()
     ground = page.get_by_role("region", name="Ground")
-    expect(ground.get_by_role("status")).to_contain_text("49 roots")
+    expect(ground.get_by_role("status")).to_contain_text("119 roots")
     page.get_by_role("link", name="one folder up").click()
     expect(page.get_by_role("button", name=re.compile("ines.public_html"))).to_have_count(0)
 
@@ -345,3 +347,18 @@ def test_a_site_is_read_whole(page: Page, application: Application) -> None:
     expect(about).to_contain_text("/srv/sites/choir-at-the-quay/public")
     about.get_by_role("link", name=re.compile("both claim choir.example")).click()
     expect(page.get_by_role("article", name="Finding")).to_contain_text("claim.double")
+
+
+def test_what_changed_in_a_week_is_read_beside_each_other(page: Page) -> None:
+    page.get_by_role("link", name="all that changed since").click()
+    fronts = page.get_by_role("region", name="Front pages")
+    expect(fronts).to_contain_text("14 changed")
+    page.get_by_label("Only with").fill("/home/ines 0700")
+    expect(fronts.get_by_role("listitem")).to_have_count(1)
+    expect(fronts.get_by_role("listitem")).to_contain_text("~ines")
+    expect(page.get_by_role("region", name="Files").get_by_role("listitem")).to_contain_text("0755")
+    page.goto(page.url)
+    expect(fronts.get_by_role("listitem")).to_have_count(1)
+    page.get_by_role("link", name="Choose other surveys").click()
+    page.get_by_role("link", name="what changed").first.click()
+    expect(page.get_by_role("region", name="Bindings")).to_contain_text("*:8090")

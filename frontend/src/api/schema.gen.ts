@@ -76,6 +76,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What changed since another survey: sites, bindings, files, accounts, findings. */
+        get: operations["surveys_changes_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/findings": {
         parameters: {
             query?: never;
@@ -274,6 +291,26 @@ export interface components {
             words: string;
             size: number | null;
         };
+        Change: {
+            what: string;
+            subject: string;
+            aspect?: string;
+            before?: string;
+            after?: string;
+            within?: number;
+        };
+        Changed: {
+            changes: components["schemas"]["Change"][];
+            more: number;
+        };
+        Changes: {
+            passages: components["schemas"]["Changed"];
+            sites: components["schemas"]["Changed"];
+            bindings: components["schemas"]["Changed"];
+            files: components["schemas"]["Changed"];
+            accounts: components["schemas"]["Changed"];
+            findings: components["schemas"]["Changed"];
+        };
         ClaimView: {
             site: string;
             binding: string;
@@ -328,9 +365,14 @@ export interface components {
             page: components["schemas"]["Section"][];
             accepted: components["schemas"]["Acceptance"] | null;
         };
-        /** @description gone: found on the survey before, and no more. accepted: how many are lived with. */
+        /**
+         * @description gone: found on the survey before, and no more. accepted: how many are lived with.
+         *
+         *     more_groups: how many causes stand behind those that are listed.
+         */
         Findings: {
             groups: components["schemas"]["Group"][];
+            more_groups: number;
             gone: components["schemas"]["BriefFinding"][];
             accepted: number;
             failed_checks: components["schemas"]["FailedCheck"][];
@@ -482,6 +524,7 @@ export interface components {
             depth: number;
             roots: number;
             closed: boolean;
+            more: number;
             root: components["schemas"]["GroundRoot"] | null;
             worst: string;
             findings: components["schemas"]["BriefFinding"][];
@@ -621,6 +664,11 @@ export interface components {
             engines?: unknown;
             gaps?: unknown;
             breaks: components["schemas"]["Break"][];
+        };
+        SurveyChanges: {
+            before: components["schemas"]["Survey"];
+            after: components["schemas"]["Survey"];
+            changes: components["schemas"]["Changes"];
         };
         Toll: {
             sites?: number;
@@ -845,6 +893,30 @@ export interface operations {
             };
         };
     };
+    surveys_changes_retrieve: {
+        parameters: {
+            query?: {
+                /** @description Another survey; else the one before. */
+                since?: number;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SurveyChanges"];
+                };
+            };
+        };
+    };
     surveys_findings_groups: {
         parameters: {
             query?: {
@@ -992,6 +1064,8 @@ export interface operations {
     surveys_roots_retrieve: {
         parameters: {
             query?: {
+                /** @description Only roots that hold these words. */
+                q?: string;
                 /** @description Only what is in this folder. */
                 within?: string;
             };

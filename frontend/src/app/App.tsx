@@ -6,6 +6,7 @@ import { BindingsPage } from "../features/bindings";
 import { FollowPage } from "../features/follow";
 import { OverviewPage } from "../features/overview";
 import { RootsPage } from "../features/roots";
+import { SincePage } from "../features/since";
 import { SitePage } from "../features/site";
 import { SurveysPage } from "../features/surveys";
 import { Failed, Waiting } from "../ui/States";
@@ -48,6 +49,7 @@ function Rooms() {
         <Route path="bindings" element={<BindingsPage />} />
         <Route path="site" element={<SitePage />} />
         <Route path="roots" element={<RootsPage />} />
+        <Route path="surveys/changes" element={<SincePage />} />
         <Route path="surveys" element={<SurveysPage />} />
         <Route path="*" element={<Navigate to="/" replace />} />
       </Route>

@@ -44,21 +44,35 @@ class GroundFolder:
 
     path: str
     name: str
-    root: GroundRoot | None = None
+    root: Root | None = None
     folders: list[GroundFolder] = field(default_factory=list)
     roots: int = 0
 
 
-def ground(scene: Scene, within: str = "/") -> GroundFolder:
-    """The tree of the roots in and below a folder; what leads only on is drawn as one."""
+def ground(scene: Scene, within: str = "/", words: str = "") -> GroundFolder:
+    """The tree of the roots in and below a folder; what leads only on is drawn as one.
+
+    words: only roots that hold every one, in path, owner or the name of a site.
+    """
     whole = GroundFolder(within, within)
-    inside = [r for r in roots(scene).values() if _is_in(r.path, within)]
+    wanted = words.lower().split()
+    inside = [
+        r
+        for r in roots(scene).values()
+        if _is_in(r.path, within) and (not wanted or _holds(scene, r, wanted))
+    ]
     by_path = {within: whole}
     for root in sorted(inside, key=lambda each: each.path.split("/")):
         node = _folder(by_path, root.path, within)
-        node.root = _shown(scene, root)
+        node.root = root
     _count(whole)
     return _folded(whole)
+
+
+def _holds(scene: Scene, root: Root, wanted: list[str]) -> bool:
+    owner = "" if root.entry is None else scene.survey.user_name(root.entry.uid)
+    text = " ".join([root.path, owner, *(site.name for site in root.sites)]).lower()
+    return all(word in text for word in wanted)
 
 
 def _is_in(path: str, folder: str) -> bool:
@@ -96,7 +110,8 @@ def _folded(folder: GroundFolder) -> GroundFolder:
     return folder
 
 
-def _shown(scene: Scene, root: Root) -> GroundRoot:
+def shown_root(scene: Scene, root: Root) -> GroundRoot:
+    """What is to be said of a root."""
     held = under(scene).get(root.physical) or Holding()
     site = root.sites[0]
     there = set(scene.survey.files.children(root.physical))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable
 from typing import Any
 
 from django.shortcuts import get_object_or_404
@@ -22,6 +21,8 @@ from ecumen_web.api.surveys import survey_of
 from ecumen_web.store.models import AcceptedFinding, FindingRecord, SurveyRecord
 
 MOST_IN_GROUP = 20
+MOST_GROUPS = 200
+_BATCH = 500
 _IMPACTS = [impact.value for impact in Impact]
 
 
@@ -53,9 +54,13 @@ class FailedCheckSerializer(DataclassSerializer[FailedCheck]):
 
 
 class FindingsSerializer(serializers.Serializer[object]):
-    """gone: found on the survey before, and no more. accepted: how many are lived with."""
+    """gone: found on the survey before, and no more. accepted: how many are lived with.
+
+    more_groups: how many causes stand behind those that are listed.
+    """
 
     groups = GroupSerializer(many=True)
+    more_groups = serializers.IntegerField()
     gone = BriefFindingSerializer(many=True)
     accepted = serializers.IntegerField()
     failed_checks = FailedCheckSerializer(many=True)
@@ -99,7 +104,7 @@ class FindingSerializer(BriefFindingSerializer):
     accepted = AcceptanceSerializer(allow_null=True)
 
 
-def _before(survey: SurveyRecord) -> SurveyRecord | None:
+def survey_before(survey: SurveyRecord) -> SurveyRecord | None:
     """The survey of the same server that was taken before this one."""
     earlier = SurveyRecord.objects.filter(host=survey.host, taken_at__lt=survey.taken_at)
     return earlier.first()
@@ -112,7 +117,8 @@ def _accepted(host: str) -> dict[str, AcceptedFinding]:
     return {row.key: row for row in rows if row.until is None or row.until > today}
 
 
-def _brief(row: FindingRecord, known: set[str] | None) -> dict[str, Any]:
+def brief_finding(row: FindingRecord, known: set[str] | None) -> dict[str, Any]:
+    """A finding in short. known: the keys of the survey before, None where there is none."""
     news = "first" if known is None else "still" if row.key in known else "new"
     return {
         "key": row.key,
@@ -124,8 +130,8 @@ def _brief(row: FindingRecord, known: set[str] | None) -> dict[str, Any]:
     }
 
 
-def _keys(rows: Iterable[FindingRecord]) -> set[str]:
-    return {row.key for row in rows}
+def _keys(survey: SurveyRecord) -> set[str]:
+    return set(survey.findings.values_list("key", flat=True))
 
 
 class FindingsView(APIView):
@@ -140,37 +146,57 @@ class FindingsView(APIView):
     def get(self, request: Request, survey: str) -> Response:
         """What is wrong, grouped by cause, the worst first."""
         record = survey_of(survey)
-        before = _before(record)
-        known = _keys(before.findings.all()) if before else None
+        before = survey_before(record)
+        known = _keys(before) if before else None
         lived_with = _accepted(record.host)
         wanted = request.query_params.get("accepted") == "true"
-        rows = list(record.findings.all())
-        groups: dict[str, list[FindingRecord]] = defaultdict(list)
-        for row in rows:
-            if (row.key in lived_with) == wanted:
-                groups[row.group].append(row)
-        gone = []
+        # First by number alone: there may be many, and only the first of each cause are shown.
+        rows = list(record.findings.values_list("id", "key", "group"))
+        groups: dict[str, list[int]] = defaultdict(list)
+        for number, key, group in rows:
+            if (key in lived_with) == wanted:
+                groups[group].append(number)
+        shown = list(groups.items())[:MOST_GROUPS]
+        gone: list[FindingRecord] = []
         if before is not None and not wanted:
-            mine = _keys(rows)
-            gone = [_brief(r, None) for r in before.findings.all() if r.key not in mine]
+            mine = {key for _, key, _ in rows}
+            numbers = [n for n, key in before.findings.values_list("id", "key") if key not in mine]
+            gone = list(before.findings.filter(id__in=numbers[:MOST_IN_GROUP]))
         whole = {
-            "groups": [_group(name, members, known) for name, members in groups.items()],
-            "gone": gone[:MOST_IN_GROUP],
-            "accepted": sum(row.key in lived_with for row in rows),
+            "groups": _groups(record, shown, known),
+            "more_groups": len(groups) - len(shown),
+            "gone": [brief_finding(row, None) for row in gone],
+            "accepted": sum(key in lived_with for _, key, _ in rows),
             "failed_checks": [FailedCheck(**row) for row in record.failed_checks],
         }
         return Response(FindingsSerializer(whole).data)
 
 
-def _group(name: str, members: list[FindingRecord], known: set[str] | None) -> dict[str, Any]:
-    first = members[0]
+def _groups(
+    record: SurveyRecord, shown: list[tuple[str, list[int]]], known: set[str] | None
+) -> list[dict[str, Any]]:
+    """Causes with the first findings of each."""
+    numbers = [number for _, members in shown for number in members[:MOST_IN_GROUP]]
+    rows: dict[int, FindingRecord] = {}
+    for at in range(0, len(numbers), _BATCH):
+        rows |= record.findings.in_bulk(numbers[at : at + _BATCH])
+    return [
+        _group(name, [rows[number] for number in members[:MOST_IN_GROUP]], len(members), known)
+        for name, members in shown
+    ]
+
+
+def _group(
+    name: str, first: list[FindingRecord], count: int, known: set[str] | None
+) -> dict[str, Any]:
+    top = first[0]
     return {
         "group": name,
-        "id": first.check_id,
-        "impact": first.impact,
-        "title": CHECKS[first.check_id].title if first.check_id in CHECKS else first.title,
-        "count": len(members),
-        "findings": [_brief(row, known) for row in members[:MOST_IN_GROUP]],
+        "id": top.check_id,
+        "impact": top.impact,
+        "title": CHECKS[top.check_id].title if top.check_id in CHECKS else top.title,
+        "count": count,
+        "findings": [brief_finding(row, known) for row in first],
     }
 
 
@@ -182,10 +208,10 @@ class FindingView(APIView):
         """One finding whole, with the page of its check."""
         record = survey_of(survey)
         row = get_object_or_404(record.findings, key=key)
-        before = _before(record)
-        known = _keys(before.findings.all()) if before else None
+        before = survey_before(record)
+        known = _keys(before) if before else None
         whole = {
-            **_brief(row, known),
+            **brief_finding(row, known),
             "sites": row.sites,
             "subject": row.subject,
             "group": row.group,

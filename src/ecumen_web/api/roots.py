@@ -5,6 +5,7 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -13,11 +14,12 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 from rest_framework_dataclasses.serializers import DataclassSerializer
 
-from ecumen.audit.ground import GroundFolder, GroundRoot, ground
-from ecumen_web.api.findings import BriefFindingSerializer
+from ecumen.audit.ground import GroundFolder, GroundRoot, ground, shown_root
+from ecumen.audit.scene import Scene
+from ecumen_web.api.findings import BriefFindingSerializer, brief_finding
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.store.loading import scene_of
-from ecumen_web.store.models import FindingRecord
+from ecumen_web.store.models import FindingRecord, SurveyRecord
 from ecumen_web.store.translate import clean
 
 CONCERNS = ("root.", "index.", "listing.", "kind.", "ladder.")
@@ -28,7 +30,8 @@ MOST_DRAWN = 400  # roots; with more of them folders are drawn closed
 class Plot:
     """A folder or a root, in the order in which they are drawn. closed: what is below is not sent.
 
-    depth: how many of those before it, that it lies in, are drawn around it.
+    depth: how many of those before it, that it lies in, are drawn around it. more: how many right
+    in it are not sent.
     """
 
     path: str
@@ -36,6 +39,7 @@ class Plot:
     depth: int
     roots: int
     closed: bool
+    more: int
     root: GroundRoot | None
     worst: str
     findings: list[dict[str, object]] = field(default_factory=list)
@@ -63,12 +67,12 @@ class _Wrong:
             return []
         inner = tuple(f"{each.path}/" for each in folder.folders) or ("\0",)
         known: dict[str, FindingRecord] = {}
-        for top in {folder.path, folder.root.real_path}:
+        for top in {folder.path, folder.root.physical}:
             for path in self._from(top):
                 if not f"{path}/".startswith(inner):
                     known |= {row.key: row for row in self.by_path[path]}
         for site in folder.root.sites:
-            known |= {row.key: row for row in self.by_site.get(clean(site), ())}
+            known |= {row.key: row for row in self.by_site.get(clean(site.name), ())}
         return sorted(known.values(), key=lambda row: row.position)
 
     def _from(self, top: str) -> Iterator[str]:
@@ -92,6 +96,7 @@ class PlotSerializer(serializers.Serializer[object]):
     depth = serializers.IntegerField()
     roots = serializers.IntegerField()
     closed = serializers.BooleanField()
+    more = serializers.IntegerField()
     root = GroundRootSerializer(allow_null=True)
     worst = serializers.CharField()
     findings = BriefFindingSerializer(many=True)
@@ -110,6 +115,7 @@ class RootsView(APIView):
         parameters=[
             OpenApiParameter("survey", str, "path"),
             OpenApiParameter("within", str, description="Only what is in this folder."),
+            OpenApiParameter("q", str, description="Only roots that hold these words."),
         ],
         responses=RootsSerializer,
     )
@@ -117,39 +123,51 @@ class RootsView(APIView):
         """The ground of a survey, or of one folder in it."""
         record = survey_of(survey)
         within = "/" + request.query_params.get("within", "/").strip("/")
-        tree = ground(scene_of(record.file), within)
-        plots: list[Plot] = []
-        wrong = _Wrong(record.findings.all())
-        _draw(tree, 0, tree.roots <= MOST_DRAWN, plots, wrong)
-        return Response(
-            RootsSerializer({"roots": tree.roots, "within": within, "plots": plots}).data
-        )
+        words = request.query_params.get("q", "").strip()
+        return Response(_ground_of(record, record.version, within, words))
 
 
-def _draw(
-    folder: GroundFolder,
-    depth: int,
-    whole: bool,
-    plots: list[Plot],
-    wrong: _Wrong,
-) -> None:
-    closed = bool(folder.folders) and not whole and depth >= 2
-    found = wrong.within(folder)
-    plots.append(
-        Plot(
-            folder.path,
-            folder.name,
-            depth,
-            folder.roots,
-            closed,
-            folder.root,
-            found[0].impact if found else "",
-            [
-                {"key": r.key, "id": r.check_id, "impact": r.impact, "title": r.title,
-                 "sites": r.sites[:5], "news": "still"}
-                for r in found
-            ],
+@lru_cache(maxsize=32)
+def _ground_of(record: SurveyRecord, version: str, within: str, words: str) -> dict[str, object]:
+    """The answer; as long as a survey is not loaded anew, it stays the same."""
+    scene = scene_of(record.file)
+    tree = ground(scene, within, words)
+    drawing = _Drawing(scene, _Wrong(record.findings.all()), tree.roots <= MOST_DRAWN)
+    drawing.draw(tree, 0)
+    whole = {"roots": tree.roots, "within": within, "plots": drawing.plots}
+    return dict(RootsSerializer(whole).data)
+
+
+class _Drawing:
+    """whole: everything is drawn; else folders are closed, and of those with many roots only some
+    are drawn, what is wrong first.
+    """
+
+    def __init__(self, scene: Scene, wrong: _Wrong, whole: bool) -> None:
+        self.scene = scene
+        self.wrong = wrong
+        self.whole = whole
+        self.plots: list[Plot] = []
+
+    def draw(self, folder: GroundFolder, depth: int) -> None:
+        closed = bool(folder.folders) and not self.whole and depth >= 2
+        found = self.wrong.within(folder)
+        inner = [] if closed else folder.folders
+        if len(inner) > MOST_DRAWN:
+            inner = sorted(inner, key=lambda each: not self.wrong.within(each))[:MOST_DRAWN]
+        root = folder.root
+        self.plots.append(
+            Plot(
+                folder.path,
+                folder.name,
+                depth,
+                folder.roots,
+                closed,
+                0 if closed else len(folder.folders) - len(inner),
+                None if root is None else shown_root(self.scene, root),
+                found[0].impact if found else "",
+                [brief_finding(row, None) for row in found],
+            )
         )
-    )  # fmt: skip
-    for each in () if closed else folder.folders:
-        _draw(each, depth + 1, whole, plots, wrong)
+        for each in inner:
+            self.draw(each, depth + 1)

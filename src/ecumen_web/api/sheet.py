@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.exceptions import NotFound
@@ -11,7 +13,7 @@ from rest_framework.views import APIView
 from rest_framework_dataclasses.serializers import DataclassSerializer
 
 from ecumen.audit.sheet import Sheet, sheet
-from ecumen_web.api.findings import BriefFindingSerializer
+from ecumen_web.api.findings import BriefFindingSerializer, brief_finding
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.store.loading import scene_of
 from ecumen_web.store.translate import clean
@@ -47,12 +49,11 @@ class SheetView(APIView):
                 break
         else:
             raise NotFound("This survey has no such site.")
-        rows = [row for row in record.findings.all() if clean(site.name) in row.sites]
-        findings = [
-            {"key": row.key, "id": row.check_id, "impact": row.impact, "title": row.title,
-             "sites": row.sites[:5], "news": "still"}
-            for row in rows
-        ]  # fmt: skip
+        # The store looks for the text, which may also stand within another name.
+        name = clean(site.name)
+        likely = record.findings.filter(sites__icontains=json.dumps(name)[1:-1])
+        rows = [row for row in likely if name in row.sites]
+        findings = [brief_finding(row, None) for row in rows]
         return Response(
             WholeSiteSerializer({"sheet": sheet(scene, site), "findings": findings}).data
         )

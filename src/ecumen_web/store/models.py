@@ -22,6 +22,14 @@ class SurveyRecord(models.Model):
     class Meta:
         ordering = ("-taken_at", "-id")
 
+    @property
+    def version(self) -> str:
+        """Another one, once the survey was loaded anew: its last site's and finding's numbers."""
+        last = models.Max("id")
+        site = self.sites.order_by().aggregate(last=last)["last"]
+        finding = self.findings.order_by().aggregate(last=last)["last"]
+        return f"{self.digest} {site} {finding}"
+
 
 class SiteRecord(models.Model):
     """One site of a survey, with what a visitor meets who asks for its front page."""

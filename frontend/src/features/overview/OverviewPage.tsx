@@ -33,15 +33,13 @@ export function OverviewPage() {
   if (overview.isError) return <Nothing error={overview.error} retry={overview.refetch} />;
   const { survey, sites } = overview.data;
   const finding = params.get("finding");
-  const shown = matching(sites, words);
+  const shown = words ? matching(sites, words) : sites;
   return (
     <div className="grid h-full grid-cols-[1fr_24rem]">
       <section aria-label="Sites" className="flex min-h-0 flex-col">
         <Tools words={words} by={by} set={set} shown={shown.length} all={sites.length} />
         <Breaks breaks={survey.breaks} />
-        <div className="min-h-0 flex-1 overflow-auto px-5 pb-6">
-          <Field sites={shown} by={by} />
-        </div>
+        <Field sites={shown} by={by} />
       </section>
       <aside
         aria-label="Findings"

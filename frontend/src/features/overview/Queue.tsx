@@ -32,6 +32,12 @@ export function Queue({ words }: { words: string }) {
           </li>
         ))}
       </ol>
+      {found.data.more_groups > 0 && (
+        <p className="mt-4 text-sm text-faint">
+          {plural(found.data.more_groups, "cause")} more {found.data.more_groups > 1 ? "are" : "is"}{" "}
+          not listed here.
+        </p>
+      )}
       {found.data.gone.length > 0 && !words && <Gone findings={found.data.gone} />}
       {found.data.failed_checks.map((failed) => (
         <p key={failed.id} className="mt-4 text-blocked">
@@ -121,6 +127,9 @@ function Gone({ findings }: { findings: BriefFinding[] }) {
           </li>
         ))}
       </ul>
+      <Link className="mt-2 inline-block text-sm underline" to="/surveys/changes">
+        all that changed since
+      </Link>
     </section>
   );
 }

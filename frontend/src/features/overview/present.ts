@@ -29,6 +29,26 @@ export function shoals(sites: Site[], by: Grouping): Shoal[] {
   );
 }
 
+/** Part of a group, as it is drawn in one piece. first: the group begins with it. */
+export interface Strip {
+  shoal: Shoal;
+  sites: Site[];
+  first: boolean;
+}
+
+const IN_STRIP = 48;
+
+/** Groups in pieces that are drawn as they come into sight. */
+export function inStrips(groups: Shoal[]): Strip[] {
+  return groups.flatMap((shoal) => {
+    const strips: Strip[] = [];
+    for (let at = 0; at < shoal.sites.length; at += IN_STRIP) {
+      strips.push({ shoal, sites: shoal.sites.slice(at, at + IN_STRIP), first: at === 0 });
+    }
+    return strips;
+  });
+}
+
 function trouble(shoal: Shoal): number {
   return shoal.sites.filter((site) => site.state === "blocked").length;
 }

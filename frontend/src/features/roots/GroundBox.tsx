@@ -30,6 +30,11 @@ export function GroundBox({ ground, chosen, choose }: Props) {
           <GroundBox key={each.plot.path} ground={each} chosen={chosen} choose={choose} />
         ))}
       </div>
+      {plot.more > 0 && (
+        <p className="py-2 pl-3 text-sm text-faint">
+          {plot.more} more lie here. Find them by their words above.
+        </p>
+      )}
     </section>
   );
 }

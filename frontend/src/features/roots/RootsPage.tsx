@@ -12,21 +12,36 @@ export function RootsPage() {
   const [params, setParams] = useSearchParams();
   const within = params.get("within") ?? "/";
   const chosen = params.get("root");
-  const found = useQuery(rootsQuery(within));
+  const words = params.get("q") ?? "";
+  const found = useQuery(rootsQuery(within, words));
   if (found.isPending) return <Waiting>Reading the ground</Waiting>;
   if (found.isError) return <Failed error={found.error} retry={found.refetch} />;
   const plot = found.data.plots.find((each) => each.root?.path === chosen);
-  const choose = (path: string) =>
-    setParams((before) => {
-      const next = new URLSearchParams(before);
-      next.set("root", path);
-      return next;
-    });
+  const put = (key: string, value: string) =>
+    setParams(
+      (before) => {
+        const next = new URLSearchParams(before);
+        if (value) next.set(key, value);
+        else next.delete(key);
+        return next;
+      },
+      { replace: key === "q" },
+    );
+  const choose = (path: string) => put("root", path);
   return (
     <div className="grid h-full grid-cols-[1fr_24rem]">
       <section aria-label="Ground" className="flex min-h-0 flex-col">
         <div className="flex items-baseline gap-4 px-5 py-3">
           <h1 className="sr-only">Roots</h1>
+          <label className="flex items-baseline gap-2">
+            <span className="text-sm text-faint">Only with</span>
+            <input
+              value={words}
+              onChange={(event) => put("q", event.target.value)}
+              className="w-52 border-b border-ink bg-transparent px-1"
+              spellCheck={false}
+            />
+          </label>
           <span className="mono">{within}</span>
           {within !== "/" && (
             <Link
@@ -41,6 +56,7 @@ export function RootsPage() {
           </p>
         </div>
         <div className="min-h-0 flex-1 overflow-auto px-5 pb-6">
+          {found.data.roots === 0 && <p className="py-8 text-faint">No root has these words.</p>}
           {tree(found.data.plots).map((ground) => (
             <GroundBox key={ground.plot.path} ground={ground} chosen={chosen} choose={choose} />
           ))}

@@ -8,6 +8,7 @@ const plot = (path: string, depth: number): Plot => ({
   depth,
   roots: 1,
   closed: false,
+  more: 0,
   root: null,
   worst: "",
   findings: [],

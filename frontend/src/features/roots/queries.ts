@@ -5,13 +5,13 @@ export type Plot = Schemas["Plot"];
 export type GroundRoot = Schemas["GroundRoot"];
 
 /** The document roots on the path tree, or those in one folder of it. */
-export function rootsQuery(within: string) {
+export function rootsQuery(within: string, words: string) {
   return queryOptions({
-    queryKey: ["roots", within],
+    queryKey: ["roots", within, words],
     queryFn: async () =>
       take(
         await client.GET("/api/surveys/{survey}/roots", {
-          params: { path: { survey: "latest" }, query: within === "/" ? {} : { within } },
+          params: { path: { survey: "latest" }, query: { within, q: words } },
         }),
       ),
     placeholderData: keepPreviousData,

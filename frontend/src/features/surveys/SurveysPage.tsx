@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
-import { useSearchParams } from "react-router";
+import { useEffect, useState } from "react";
+import { Link, useSearchParams } from "react-router";
 import { moment, plural } from "../../lib/text";
 import { Button } from "../../ui/Button";
 import { Failed, Waiting } from "../../ui/States";
@@ -82,10 +82,10 @@ function SurveyList({ surveys }: { surveys: Survey[] }) {
     <>
       <p className="text-faint">The one on top, taken last, is the one that is shown.</p>
       <ol className="divide-y divide-line border-y border-line">
-        {surveys.map((survey) => (
+        {surveys.map((survey, number) => (
           <li
             key={survey.id}
-            className="grid grid-cols-[10rem_14rem_1fr] items-baseline gap-4 py-2"
+            className="grid grid-cols-[10rem_14rem_1fr_auto] items-baseline gap-4 py-2"
           >
             <span className="mono font-semibold">{survey.host}</span>
             <span>{moment(survey.taken_at)}</span>
@@ -95,9 +95,45 @@ function SurveyList({ surveys }: { surveys: Survey[] }) {
                 ? `, ${plural(survey.gaps.length, "gap")}`
                 : ", no gaps"}
             </span>
+            <Since survey={survey} earlier={earlier(surveys.slice(number + 1), survey)} />
           </li>
         ))}
       </ol>
     </>
+  );
+}
+
+/** The surveys of the same server that were taken before. */
+function earlier(surveys: Survey[], survey: Survey): Survey[] {
+  return surveys.filter((each) => each.host === survey.host && each.taken_at < survey.taken_at);
+}
+
+/** Leads to what changed up to a survey, since one of those before it. */
+function Since({ survey, earlier }: { survey: Survey; earlier: Survey[] }) {
+  const [since, setSince] = useState(earlier[0]?.id);
+  if (!earlier.length) return null;
+  const address = new URLSearchParams({ at: String(survey.id), since: String(since) });
+  return (
+    <span className="flex items-baseline gap-2">
+      <Link className="underline" to={`/surveys/changes?${address}`}>
+        what changed
+      </Link>
+      {earlier.length > 1 && (
+        <label className="text-sm text-faint">
+          since{" "}
+          <select
+            value={since}
+            onChange={(event) => setSince(Number(event.target.value))}
+            className="border-b border-ink bg-paper text-ink"
+          >
+            {earlier.map((each) => (
+              <option key={each.id} value={each.id}>
+                {moment(each.taken_at)}
+              </option>
+            ))}
+          </select>
+        </label>
+      )}
+    </span>
   );
 }

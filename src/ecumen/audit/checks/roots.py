@@ -73,13 +73,15 @@ def missing(scene: Scene) -> Iterator[Found]:
         what = "is no folder" if no_folder or root.problem is Problem.NOT_FOLDER else "is not there"
         for site in root.sites:
             front = scene.front(site)
-            if front.answered_by == site.summary.place and front.decided and front.block is None:
+            own = front.answered_by == site.summary.place
+            if own and front.decided and front.block is None:
                 # Rules lead every visitor elsewhere: nothing fails.
                 continue
+            # Where another site answers, its answer proves nothing.
             yield Found(
                 site.subject,
                 [site],
-                [scene.declared(site), scene.asked(front)],
+                [scene.declared(site), *([scene.asked(front)] if own else [])],
                 f"{root.path}, the document root of {site.name}, {what}",
                 group=root.path.rpartition("/")[0],
                 remedies=mended(

@@ -1,0 +1,1 @@
+export { SincePage } from "./SincePage";
