@@ -10,7 +10,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.request import urlopen
@@ -53,23 +53,37 @@ def free_port() -> int:
             return port
 
 
-@contextmanager
-def demo(home: Path) -> Iterator[Application]:
-    """`ecumen demo` on a free port, with its records in `home`."""
-    port = free_port()
-    began = time.monotonic()
+def command(home: Path, *words: str) -> subprocess.Popen[str]:
+    """Starts `ecumen` with its records in `home`."""
     code = "from ecumen_cli.main import main; main()"
-    process = subprocess.Popen(
-        [sys.executable, "-c", code, "demo", "--port", str(port)],
+    return subprocess.Popen(
+        [sys.executable, "-c", code, *words],
         stdout=subprocess.PIPE,
         text=True,
         env=os.environ | {"ECUMEN_HOME": str(home), "PYTHONPATH": str(ROOT / "src")},
     )
+
+
+def demo(home: Path) -> AbstractContextManager[Application]:
+    """`ecumen demo` on a free port, with its records in `home`."""
+    return _running(home, "demo")
+
+
+def serving(home: Path) -> AbstractContextManager[Application]:
+    """`ecumen serve` on a free port, with the records in `home`."""
+    return _running(home, "serve")
+
+
+@contextmanager
+def _running(home: Path, word: str) -> Iterator[Application]:
+    port = free_port()
+    began = time.monotonic()
+    process = command(home, word, "--port", str(port))
     try:
         assert process.stdout is not None
-        lines = [process.stdout.readline() for _ in range(3)]
-        found = re.search(r"Demo account: (\S+), password: (\S+)", lines[1])
-        assert found is not None, lines
+        said = "".join(process.stdout.readline() for _ in range(3 if word == "demo" else 1))
+        found = re.search(r"account: (\S+), password: ([^\s)]+)", said)
+        assert found is not None, said
         address = f"http://127.0.0.1:{port}"
         _wait(address)
         yield Application(address, found[1], found[2], time.monotonic() - began)

@@ -18,15 +18,15 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from playwright.sync_api import BrowserContext
+from playwright.sync_api import BrowserContext, Page
 
 from ecumen.audit import audit
 from ecumen.engines.httpd import reader as httpd_reader
 from ecumen.engines.nginx import reader as nginx_reader
 from ecumen.passage import Follower, Request, read_request
-from ecumen.survey import Entry, FileTable, Kind
+from ecumen.survey import Entry, FileTable, Kind, write_survey
 from ecumen_machine import EngineSpec, take_survey
-from tests.application import Application, browser, demo
+from tests.application import Application, browser, command, demo, serving
 from tests.worlds.live import httpd, nginx
 from tests.worlds.plain import plain_head
 
@@ -333,6 +333,73 @@ def _files(base: Path) -> Iterator[Entry]:
             yield Entry(f"{root}/page{page}.html", Kind.FILE, 0o644, uid, uid, size=900)
 
 
+_FRAMES = """async () => {
+  const field = document.querySelector("section[aria-label=Sites] > div.overflow-auto");
+  const begun = performance.now(), times = [];
+  let last = begun;
+  await new Promise((done) => {
+    const step = (now) => {
+      times.push(now - last);
+      last = now;
+      field.scrollTop += 40;
+      now - begun < 3000 ? requestAnimationFrame(step) : done();
+    };
+    requestAnimationFrame(step);
+  });
+  return 3 / times.length;
+}"""
+
+
+def many_screens() -> Iterator[Result]:
+    """What the screens of a server of 10,000 sites and 300,000 files ask for, and how its sites
+    are drawn.
+    """
+    with many_sites(MANY) as base:
+        survey = take_survey([EngineSpec("httpd", str(base / "httpd.conf"))])
+        survey = replace(survey, files=FileTable([*survey.files, *_files(base)]))
+        home = base / "records"
+        with (base / "many.survey").open("wb") as stream:
+            write_survey(survey, stream)
+        assert command(home, "load", str(base / "many.survey")).wait() == 0
+        with serving(home) as application, browser() as chromium:
+            page = chromium.new_page(viewport={"width": 1280, "height": 800})
+            application.sign_in(page)
+            shell = median(lambda _: page.request.get(f"{application.address}/api/session"), 20)
+            yield from _screens(page, application, base, shell)
+
+
+def _screens(page: Page, application: Application, base: Path, shell: float) -> Iterator[Result]:
+    rng = random.Random(3)
+    asked: dict[str, Callable[[], str]] = {
+        "sites": lambda: "sites",
+        "findings": lambda: "findings",
+        "bindings": lambda: f"bindings?q=s{rng.randrange(MANY)}",
+        "roots": lambda: "roots",
+        "site": lambda: f"site?at={base}/httpd/{rng.randrange(MANY):05d}.conf:2",
+        "passage": lambda: f"passage?url=http://s{rng.randrange(MANY)}.test:{PORT}/",
+    }
+    for name, path in asked.items():
+        times = []
+        for _ in range(41):
+            began = time.perf_counter()
+            answer = page.request.get(f"{application.address}/api/surveys/latest/{path()}")
+            times.append(time.perf_counter() - began)
+            assert answer.ok, answer.text()
+        # The first one reads the survey.
+        late = sorted(times[1:])[37]
+        baseline = "the plainest request"
+        yield Result(f"the API, 10,000 sites: {name}, 95th percentile", late, baseline, shell, 0.1)
+
+    def overview(_: int) -> None:
+        page.goto(application.address, wait_until="commit")
+        page.get_by_role("region", name="Sites").get_by_role("status").wait_for()
+
+    shown = median(overview, 5)
+    yield Result("Overview of 10,000 sites, on the screen", shown, "the same request", shell, 2)
+    frame = page.evaluate(_FRAMES)
+    yield Result("Overview of 10,000 sites, a frame while it moves", frame, "", shell, 0.02)
+
+
 def first_paint() -> Iterator[Result]:
     """From the address to the outcome on the screen, nothing cached."""
     with (
@@ -364,7 +431,14 @@ def _shown(
 
 
 def main() -> int:
-    results = [*one_passage(), *reading(), *many_answers(), *whole_audit(), *first_paint()]
+    results = [
+        *one_passage(),
+        *reading(),
+        *many_answers(),
+        *whole_audit(),
+        *many_screens(),
+        *first_paint(),
+    ]
     print("\n".join(result.line() for result in results))
     return 0 if all(result.took <= result.goal for result in results) else 1
 

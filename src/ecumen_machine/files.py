@@ -9,6 +9,7 @@ from dataclasses import replace
 
 from ecumen.survey import Entry, FileTable, Gap, Kind
 from ecumen_machine.acl import decode
+from ecumen_machine.flags import flags_of
 
 _KINDS = {
     stat.S_IFREG: Kind.FILE,
@@ -51,6 +52,7 @@ def entry_of(path: str, seen: os.stat_result | None = None) -> Entry:
         acl,
         default,
         context,
+        flags=flags_of(path) if kind in (Kind.FILE, Kind.DIR) else (),
     )
 
 

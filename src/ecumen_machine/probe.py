@@ -5,6 +5,7 @@ from __future__ import annotations
 import grp
 import os
 import pwd
+import re
 import socket
 import time
 from collections.abc import Callable, Iterable, Sequence
@@ -17,7 +18,7 @@ from ecumen.engines.httpd.server import Host, Server, load
 from ecumen.engines.httpd.way import personal_folder
 from ecumen.engines.nginx import server as nginx
 from ecumen.errors import EcumenError
-from ecumen.survey import Account, EngineRecord, Gap, Group, Listener, NameRecord, Survey
+from ecumen.survey import Account, EngineRecord, Gap, Group, Listener, Mount, NameRecord, Survey
 from ecumen_machine import programs
 from ecumen_machine.files import Collector
 from ecumen_machine.live import LiveSource
@@ -98,6 +99,7 @@ def take_survey(
         gaps=tuple(collector.gaps),
         texts=source.texts,
         kernel=_kernel(),
+        mounts=_mounts(),
     )
 
 
@@ -285,6 +287,26 @@ def _kernel() -> dict[str, str]:
     except OSError:
         pass
     return settings
+
+
+def _mounts() -> tuple[Mount, ...]:
+    """proc_pid_mountinfo(5), in the order in which they were mounted."""
+    try:
+        with open("/proc/self/mountinfo", "rb") as stream:
+            lines = stream.read().splitlines()
+    except OSError:
+        return ()
+    return tuple(mount_of_line(line) for line in lines if b" - " in line)
+
+
+def mount_of_line(line: bytes) -> Mount:
+    """The options of the mount and those of the file system behind it both count."""
+    own, _, behind = line.partition(b" - ")
+    _, _, _, _, point, options, *_ = own.split(b" ")
+    kind, _, whole = behind.split(b" ", 2)
+    path = re.sub(rb"\\([0-7]{3})", lambda octal: bytes([int(octal[1], 8)]), point)
+    told = {*options.split(b","), *whole.split(b",")}
+    return Mount(os.fsdecode(path), os.fsdecode(kind), b"ro" in told, b"noexec" in told)
 
 
 def _security_mode() -> str:

@@ -595,6 +595,8 @@ export interface components {
             folder: components["schemas"]["Evidence"] | null;
             index: string[];
             log: string | null;
+            certificate: components["schemas"]["Evidence"][];
+            rules: components["schemas"]["Evidence"][];
             doors: components["schemas"]["SheetDoor"][];
             front: string;
             outcome: string;

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from ecumen.audit.lanes import LaneName, lane_names
 from ecumen.audit.scene import Scene, Site, outcome_words
 from ecumen.engines.sites import shown_at
+from ecumen.passage.gates import GATES
 from ecumen.passage.verdict import Evidence
 
 MOST_LINES = 600
@@ -35,7 +36,8 @@ class SheetLine:
 class Sheet:
     """front: the request for the front page, and what comes of it. folder: of the root.
 
-    cut: the block goes on behind the lines that are given.
+    certificate: the lines by which it is shown, for a site that is sealed. rules: those that bind
+    the front page. cut: the block goes on behind the lines that are given.
     """
 
     name: str
@@ -47,6 +49,8 @@ class Sheet:
     folder: Evidence | None
     index: list[str]
     log: str | None
+    certificate: list[Evidence]
+    rules: list[Evidence]
     doors: list[SheetDoor]
     front: str
     outcome: str
@@ -62,6 +66,8 @@ def sheet(scene: Scene, site: Site) -> Sheet:
     front = scene.front(site)
     folder = scene.survey.files.get((summary.root or "").rstrip("/"))
     lines = block(scene, site)
+    _, parts, _ = scene.follower.run(front.request)
+    by_gate = dict(zip((gate.name for gate in GATES), parts, strict=True))
     return Sheet(
         name=site.name,
         engine=site.engine.kind,
@@ -72,6 +78,8 @@ def sheet(scene: Scene, site: Site) -> Sheet:
         folder=None if folder is None else scene.entry(folder),
         index=list(summary.index),
         log=summary.log,
+        certificate=[scene.evidence(proof) for proof in by_gate["seal"].proofs if summary.sealed],
+        rules=[scene.evidence(proof) for proof in by_gate["rule"].proofs],
         doors=[
             SheetDoor(
                 shown_at(door.address, door.port),

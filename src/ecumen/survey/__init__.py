@@ -9,6 +9,7 @@ from ecumen.survey.model import (
     Gap,
     Group,
     Listener,
+    Mount,
     NameRecord,
     Survey,
 )
@@ -25,6 +26,7 @@ __all__ = [
     "Group",
     "Kind",
     "Listener",
+    "Mount",
     "NameRecord",
     "Survey",
     "acl_text",

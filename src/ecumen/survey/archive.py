@@ -26,6 +26,7 @@ from ecumen.survey.model import (
     Gap,
     Group,
     Listener,
+    Mount,
     NameRecord,
     Survey,
 )
@@ -81,6 +82,7 @@ def _entry_row(entry: Entry) -> dict[str, Any]:
         "default_acl": acl_text(entry.default_acl) if entry.default_acl else None,
         "context": entry.context,
         "listed": entry.listed,
+        "flags": list(entry.flags) or None,
     }
     if entry.target == "":
         row["target"] = ""
@@ -117,6 +119,10 @@ def _parts(survey: Survey) -> Iterator[tuple[str, Any]]:
             "addresses": list(survey.addresses),
             "gaps": [{"what": g.what, "path": g.path, "why": g.why} for g in survey.gaps],
             "kernel": dict(survey.kernel),
+            "mounts": [
+                {"path": m.path, "kind": m.kind, "read_only": m.read_only, "no_exec": m.no_exec}
+                for m in survey.mounts
+            ],
         },
     )
     yield (
@@ -247,6 +253,7 @@ def _add_line(table: FileTable, line: str) -> None:
         get("target"),
         _acl(get("acl")),
         _acl(get("default_acl")),
+        tuple(get("flags", ())),
     )
 
 
@@ -283,6 +290,10 @@ def read_survey(stream: IO[bytes]) -> Survey:
             addresses=tuple(head["addresses"]),
             gaps=tuple(Gap(g["what"], g["path"], g["why"]) for g in head["gaps"]),
             kernel=head.get("kernel", {}),
+            mounts=tuple(
+                Mount(m["path"], m["kind"], m["read_only"], m["no_exec"])
+                for m in head.get("mounts", ())
+            ),
             files=_files(archive),
             accounts=tuple(
                 Account(a["name"], a["uid"], a["gid"], a["home"], a.get("shell", ""))

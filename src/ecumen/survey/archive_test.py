@@ -51,6 +51,7 @@ _ENTRIES = st.builds(
     default_acl=st.none() | _ACLS,
     context=st.none() | st.just("system_u:object_r:httpd_sys_content_t:s0"),
     listed=st.booleans(),
+    flags=st.sampled_from([(), ("immutable",), ("immutable", "append-only")]),
 )
 
 

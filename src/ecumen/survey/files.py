@@ -61,7 +61,8 @@ class Entry:
     """Metadata of one path, as lstat(2) tells it.
 
     mode: 0 to 0o7777. size: bytes. mtime, ctime: nanoseconds since 1970, UTC. target: a link's
-    text. listed: a folder whose children all stand in the table.
+    text. listed: a folder whose children all stand in the table. flags: `immutable`, `append-only`
+    (chattr(1)).
     """
 
     path: str
@@ -77,6 +78,7 @@ class Entry:
     default_acl: Acl | None = None
     context: str | None = None
     listed: bool = False
+    flags: tuple[str, ...] = ()
 
 
 MOST_RECENT = 50_000
@@ -87,6 +89,10 @@ class _Extra:
     target: str | None
     acl: Acl | None
     default_acl: Acl | None
+    flags: tuple[str, ...]
+
+
+_PLAIN = _Extra(None, None, None, ())
 
 
 class FileTable:
@@ -131,6 +137,7 @@ class FileTable:
             entry.target,
             entry.acl,
             entry.default_acl,
+            entry.flags,
         )
 
     def add_row(
@@ -148,6 +155,7 @@ class FileTable:
         target: str | None,
         acl: Acl | None,
         default_acl: Acl | None,
+        flags: tuple[str, ...] = (),
     ) -> None:
         """Adds a row while the table is being built; of two for one path the first stands."""
         row = len(self.paths)
@@ -163,8 +171,8 @@ class FileTable:
         self.ctime.append(ctime)
         self.listed.append(listed)
         self.context.append(0 if context is None else self._code(context))
-        if target is not None or acl or default_acl:
-            self._extra[row] = _Extra(target, acl, default_acl)
+        if target is not None or acl or default_acl or flags:
+            self._extra[row] = _Extra(target, acl, default_acl, flags)
 
     def _code(self, context: str | None) -> int:
         code = self._context_code.get(context)
@@ -199,7 +207,7 @@ class FileTable:
         return entry
 
     def _entry(self, row: int) -> Entry:
-        extra = self._extra.get(row)
+        extra = self._extra.get(row, _PLAIN)
         return Entry(
             self.paths[row],
             KINDS[self.kind[row]],
@@ -209,11 +217,12 @@ class FileTable:
             self.size[row],
             self.mtime[row],
             self.ctime[row],
-            extra.target if extra else None,
-            extra.acl if extra else None,
-            extra.default_acl if extra else None,
+            extra.target,
+            extra.acl,
+            extra.default_acl,
             self.context_names[self.context[row]],
             bool(self.listed[row]),
+            extra.flags,
         )
 
     def children(self, path: str) -> list[str]:

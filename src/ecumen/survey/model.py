@@ -44,6 +44,16 @@ class Listener:
 
 
 @dataclass(frozen=True, slots=True)
+class Mount:
+    """A mounted file system. kind: its type, as in mount(8)."""
+
+    path: str
+    kind: str
+    read_only: bool = False
+    no_exec: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class NameRecord:
     """What a host name led to. `addresses` is None where nobody could be asked."""
 
@@ -109,6 +119,7 @@ class Survey:
     gaps: tuple[Gap, ...] = ()
     texts: Mapping[str, bytes] = field(default_factory=dict)
     kernel: Mapping[str, str] = field(default_factory=dict)
+    mounts: tuple[Mount, ...] = ()
 
     @cached_property
     def account_by_name(self) -> Mapping[str, Account]:
@@ -141,6 +152,21 @@ class Survey:
     @cached_property
     def name_by_text(self) -> Mapping[str, NameRecord]:
         return {record.name.lower(): record for record in self.names}
+
+    @cached_property
+    def mount_by_path(self) -> Mapping[str, Mount]:
+        """The mount that is seen at each place: the last one there covers those before it."""
+        return {mount.path: mount for mount in self.mounts}
+
+    def mount_of(self, path: str) -> Mount | None:
+        """The file system on which a path lies; its links are resolved."""
+        here = path
+        while here:
+            mount = self.mount_by_path.get(here)
+            if mount is not None:
+                return mount
+            here = here.rpartition("/")[0]
+        return self.mount_by_path.get("/")
 
     @property
     def outside_address(self) -> str:

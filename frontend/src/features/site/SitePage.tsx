@@ -8,6 +8,7 @@ import { FindingList } from "../overview";
 import { marked, type Word } from "./present";
 import {
   type BriefFinding,
+  type Evidence,
   type Sheet,
   type SheetDoor,
   type SheetLine,
@@ -181,10 +182,29 @@ function Lives({ sheet }: { sheet: Sheet }) {
         <span className="text-sm text-faint">Log </span>
         <span className="mono wrap-anywhere">{sheet.log ?? "none that is certain"}</span>
       </p>
+      <Quoted title="Certificate" lines={sheet.certificate} />
+      <Quoted title="Rules that bind the front page" lines={sheet.rules} />
       <p>
         <span className="text-sm text-faint">Read by </span>
         <span className="mono">{sheet.engine}</span>
       </p>
+    </section>
+  );
+}
+
+/** Lines of configuration, each with its place. */
+function Quoted({ title, lines }: { title: string; lines: Evidence[] }) {
+  if (!lines.length) return null;
+  return (
+    <section aria-label={title}>
+      <h3 className="text-sm text-faint">{title}</h3>
+      <ul className="space-y-1">
+        {lines.map((line) => (
+          <li key={`${line.file}:${line.line} ${line.path}`}>
+            <Source proof={line} />
+          </li>
+        ))}
+      </ul>
     </section>
   );
 }

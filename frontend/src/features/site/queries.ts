@@ -5,6 +5,7 @@ export type Sheet = Schemas["Sheet"];
 export type SheetDoor = Schemas["SheetDoor"];
 export type SheetLine = Schemas["SheetLine"];
 export type BriefFinding = Schemas["BriefFinding"];
+export type Evidence = Schemas["Evidence"];
 
 /** One site whole, by where it is declared; a personal one by its name too. */
 export function siteQuery(at: string, name: string) {
