@@ -2,7 +2,13 @@
 
 from __future__ import annotations
 
-from ecumen.errors import SurveyError
+import json
+from collections.abc import Iterator
+from typing import Any
+
+import click
+
+from ecumen.errors import RequestError, SurveyError
 from ecumen.survey import Survey, read_survey
 
 
@@ -15,3 +21,21 @@ def open_survey(path: str) -> Survey:
         raise SurveyError(f"{path}: {error.strerror}") from error
     except SurveyError as error:
         raise SurveyError(f"{path}: {error}") from error
+
+
+def batch_rows(path: str) -> Iterator[dict[str, Any]]:
+    """The objects of a JSON Lines file, `-` for standard input; empty lines are passed over.
+
+    Raises RequestError that names the line.
+    """
+    with click.open_file(path, encoding="utf-8") as stream:
+        for number, line in enumerate(stream, 1):
+            if not line.strip():
+                continue
+            try:
+                row: Any = json.loads(line)
+                if not isinstance(row, dict):
+                    raise RequestError("not an object")
+            except (ValueError, RequestError, RecursionError) as error:
+                raise RequestError(f"line {number} of the batch: {error}") from error
+            yield row

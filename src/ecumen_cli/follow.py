@@ -5,9 +5,8 @@ from __future__ import annotations
 import gc
 import json
 import sys
-from collections.abc import Iterator
 from dataclasses import asdict
-from typing import IO, Any
+from typing import Any
 
 import click
 
@@ -15,7 +14,7 @@ from ecumen.errors import RequestError
 from ecumen.passage import Follower, Passage, Verdict
 from ecumen.passage.request import read_request, request_of
 from ecumen_cli import exit as statuses
-from ecumen_cli.files import open_survey
+from ecumen_cli.files import batch_rows, open_survey
 
 _MARKS = {
     Verdict.CLEAR: "passes ",
@@ -52,9 +51,9 @@ def follow(
     if batch:
         # The survey stays to the end: nothing of it needs to be looked through for garbage.
         gc.freeze()
-        with click.open_file(batch, encoding="utf-8") as stream:
-            for line in _answers(follower, stream, brief):
-                sys.stdout.write(line)
+        for row in batch_rows(batch):
+            answer = {"id": row.get("id"), **_answer(follower, row, brief)}
+            sys.stdout.write(json.dumps(answer) + "\n")
         return statuses.DONE
     for url in urls:
         passage = follower.follow(read_request(url, to=to, source=source, method=method))
@@ -63,19 +62,6 @@ def follow(
         else:
             click.echo(_text(passage))
     return statuses.DONE
-
-
-def _answers(follower: Follower, stream: IO[str], brief: bool) -> Iterator[str]:
-    for number, line in enumerate(stream, 1):
-        if not line.strip():
-            continue
-        try:
-            row: Any = json.loads(line)
-            if not isinstance(row, dict):
-                raise RequestError("not an object")
-        except (ValueError, RequestError, RecursionError) as error:
-            raise RequestError(f"line {number} of the batch: {error}") from error
-        yield json.dumps({"id": row.get("id"), **_answer(follower, row, brief)}) + "\n"
 
 
 def _answer(follower: Follower, row: dict[str, Any], brief: bool) -> dict[str, Any]:

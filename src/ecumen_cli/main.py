@@ -14,6 +14,7 @@ from ecumen_cli.compare import compare
 from ecumen_cli.demo import demo
 from ecumen_cli.follow import follow
 from ecumen_cli.load import load
+from ecumen_cli.reach import reach
 from ecumen_cli.serve import serve
 from ecumen_cli.survey import survey
 
@@ -24,7 +25,7 @@ def ecumen() -> None:
     """Explains, audits and mends the sites of a shared-hosting server."""
 
 
-for command in (audit, compare, demo, follow, load, serve, survey):
+for command in (audit, compare, demo, follow, load, reach, serve, survey):
     ecumen.add_command(command)
 
 

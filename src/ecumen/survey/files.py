@@ -6,6 +6,10 @@ from array import array
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
 
 
 class Kind(StrEnum):
@@ -187,6 +191,41 @@ class FileTable:
     def entry(self, row: int) -> Entry:
         """The entry in a row, counted from 0 in the order of `paths`."""
         return self._entry(row)
+
+    def row(self, path: str) -> int:
+        """The row of a path; -1 where the table does not hold it."""
+        return self._row.get(path, -1)
+
+    @cached_property
+    def parents(self) -> npt.NDArray[np.int64]:
+        """The row of the folder around each row; -1 where the table does not hold it."""
+        row = self._row
+        found = np.empty(len(self.paths), np.int64)
+        folder, known = "", -1
+        for number, path in enumerate(self.paths):
+            around = path[: path.rindex("/")]
+            # Neighbours mostly stand beside each other.
+            if around != folder:
+                folder, known = around, row.get(around or "/", -1)
+            found[number] = known if around else row.get("/", -1)
+        top = row.get("/")
+        if top is not None:
+            found[top] = -1
+        return found
+
+    @cached_property
+    def depths(self) -> npt.NDArray[np.int64]:
+        """How many names stand in each path: 0 for `/`."""
+        return np.array([0 if path == "/" else path.count("/") for path in self.paths], np.int64)
+
+    def acl_codes(self) -> tuple[list[Acl | None], npt.NDArray[np.uint64]]:
+        """The ACLs in use, and the number of each row's: 0 for none."""
+        codes = np.zeros(len(self.paths), np.uint64)
+        numbers: dict[Acl, int] = {}
+        for number, extra in self._extra.items():
+            if extra.acl:
+                codes[number] = numbers.setdefault(extra.acl, len(numbers) + 1)
+        return [None, *numbers], codes
 
     def __contains__(self, path: str) -> bool:
         return path in self._row
