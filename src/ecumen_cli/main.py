@@ -11,8 +11,10 @@ from ecumen.errors import EcumenError
 from ecumen_cli import exit as statuses
 from ecumen_cli.audit import audit
 from ecumen_cli.compare import compare
+from ecumen_cli.context import context
 from ecumen_cli.demo import demo
 from ecumen_cli.follow import follow
+from ecumen_cli.label import label
 from ecumen_cli.load import load
 from ecumen_cli.reach import reach
 from ecumen_cli.serve import serve
@@ -25,7 +27,7 @@ def ecumen() -> None:
     """Explains, audits and mends the sites of a shared-hosting server."""
 
 
-for command in (audit, compare, demo, follow, load, reach, serve, survey):
+for command in (audit, compare, context, demo, follow, label, load, reach, serve, survey):
     ecumen.add_command(command)
 
 

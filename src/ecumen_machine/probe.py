@@ -18,8 +18,18 @@ from ecumen.engines.httpd.server import Host, Server, load
 from ecumen.engines.httpd.way import personal_folder
 from ecumen.engines.nginx import server as nginx
 from ecumen.errors import EcumenError
-from ecumen.survey import Account, EngineRecord, Gap, Group, Listener, Mount, NameRecord, Survey
-from ecumen_machine import programs
+from ecumen.survey import (
+    Account,
+    EngineRecord,
+    Gap,
+    Group,
+    Labels,
+    Listener,
+    Mount,
+    NameRecord,
+    Survey,
+)
+from ecumen_machine import contexts, programs
 from ecumen_machine.files import Collector
 from ecumen_machine.live import LiveSource
 
@@ -85,6 +95,7 @@ def take_survey(
     wanted = _wanted_names(live, [] if declared else others)
     if wanted:
         progress("looking up names", 0)
+    kernel = _kernel()
     return Survey(
         host=socket.gethostname(),
         taken_at=int(time.time()),
@@ -96,9 +107,10 @@ def take_survey(
         listeners=_listeners(collector),
         names=_names(wanted),
         addresses=_addresses(),
+        labels=_labels(collector, kernel["security.mode"], progress),
         gaps=tuple(collector.gaps),
         texts=source.texts,
-        kernel=_kernel(),
+        kernel=kernel,
         mounts=_mounts(),
     )
 
@@ -287,6 +299,18 @@ def _kernel() -> dict[str, str]:
     except OSError:
         pass
     return settings
+
+
+def _labels(collector: Collector, mode: str, progress: Progress) -> Labels:
+    """Rules and policy, where the kernel holds one."""
+    if mode == "disabled":
+        return Labels()
+    progress("asking for the policy", len(collector.entries))
+    try:
+        return contexts.labels_here()
+    except contexts.ToolError as error:
+        collector.gaps.append(Gap("policy", "/etc/selinux", str(error)))
+        return Labels(contexts.rules_here())
 
 
 def _mounts() -> tuple[Mount, ...]:

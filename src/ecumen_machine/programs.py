@@ -15,7 +15,7 @@ import psutil
 from ecumen.survey import ConfigCheck
 
 _HTTPD = ("apache2", "httpd")
-_PLACES = "/usr/sbin:/usr/local/sbin:/usr/bin:/usr/local/bin:/sbin:/bin"
+PLACES = "/usr/sbin:/usr/local/sbin:/usr/bin:/usr/local/bin:/sbin:/bin"
 PATIENCE = 20  # seconds
 LONGEST_CHECK = 120  # seconds; names of upstreams may have to be looked up
 MOST_SAID = 20_000  # characters of what a check says
@@ -45,7 +45,7 @@ class Running:
 def _output(*command: str) -> str:
     try:
         done = subprocess.run(
-            command, capture_output=True, timeout=PATIENCE, check=False, env={"PATH": _PLACES}
+            command, capture_output=True, timeout=PATIENCE, check=False, env={"PATH": PLACES}
         )
     except (OSError, subprocess.TimeoutExpired):
         return ""
@@ -54,7 +54,7 @@ def _output(*command: str) -> str:
 
 def httpd_build() -> Build | None:
     """The installed httpd, or None."""
-    program = next((found for name in _HTTPD if (found := shutil.which(name, path=_PLACES))), None)
+    program = next((found for name in _HTTPD if (found := shutil.which(name, path=PLACES))), None)
     if program is None:
         return None
     said = _output(program, "-V")
@@ -70,7 +70,7 @@ def httpd_build() -> Build | None:
 
 def nginx_build() -> Build | None:
     """The installed nginx, or None."""
-    program = shutil.which("nginx", path=_PLACES)
+    program = shutil.which("nginx", path=PLACES)
     if program is None:
         return None
     said = _output(program, "-V")
@@ -102,7 +102,7 @@ def check(
             capture_output=True,
             timeout=LONGEST_CHECK,
             check=False,
-            env={"PATH": _PLACES, **(environment or {})},
+            env={"PATH": PLACES, **(environment or {})},
         )
     except (OSError, subprocess.TimeoutExpired):
         return None
@@ -124,7 +124,7 @@ def environment_file(config: str) -> Mapping[str, str] | None:
             capture_output=True,
             timeout=PATIENCE,
             check=False,
-            env={"PATH": _PLACES, "APACHE_CONFDIR": os.path.dirname(config)},
+            env={"PATH": PLACES, "APACHE_CONFDIR": os.path.dirname(config)},
         )
     except (OSError, subprocess.TimeoutExpired):
         return None

@@ -135,12 +135,12 @@ class AccessTable:
                 matched |= mine
                 if entry.perms & mask & need == need:
                     granted |= mine
-        found = (matched & granted) | (~matched & _all(np.array([mode]), need)[0])
+        found: Bits = (matched & granted) | (~matched & _all(np.array([mode]), need)[0])
         # Backwards, so that of two entries for one account the first stands.
         for entry in reversed(acl):
             if entry.tag == "user" and entry.id is not None:
                 named = self._owner(entry.id)
-                found = found | named if entry.perms & mask & need == need else found & ~named
+                found = (found | named) if entry.perms & mask & need == need else found & ~named
         return found
 
     def _owner(self, uid: int) -> Bits:

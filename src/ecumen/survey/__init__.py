@@ -2,6 +2,7 @@
 
 from ecumen.survey.archive import read_survey, write_survey
 from ecumen.survey.files import Acl, AclEntry, Entry, FileTable, Kind, acl_text, parse_acl
+from ecumen.survey.labels import Labels, PolicyTexts
 from ecumen.survey.model import (
     Account,
     ConfigCheck,
@@ -25,9 +26,11 @@ __all__ = [
     "Gap",
     "Group",
     "Kind",
+    "Labels",
     "Listener",
     "Mount",
     "NameRecord",
+    "PolicyTexts",
     "Survey",
     "acl_text",
     "parse_acl",

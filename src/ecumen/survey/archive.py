@@ -12,6 +12,7 @@ import pkgutil
 import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator
+from dataclasses import asdict
 from functools import cache
 from typing import IO, Any
 
@@ -19,6 +20,7 @@ import fastjsonschema
 
 from ecumen.errors import SurveyError
 from ecumen.survey.files import Entry, FileTable, acl_text, parse_acl
+from ecumen.survey.labels import Labels, PolicyTexts
 from ecumen.survey.model import (
     Account,
     ConfigCheck,
@@ -107,6 +109,11 @@ def _engine_row(engine: EngineRecord) -> dict[str, Any]:
     }
 
 
+def _labels_row(labels: Labels) -> dict[str, Any]:
+    policy = None if labels.policy is None else asdict(labels.policy)
+    return {"files": dict(labels.files), "policy": policy}
+
+
 def _parts(survey: Survey) -> Iterator[tuple[str, Any]]:
     yield (
         "survey.json",
@@ -155,7 +162,7 @@ def _parts(survey: Survey) -> Iterator[tuple[str, Any]]:
             for n in survey.names
         ],
     )
-    yield "labels.json", {}
+    yield "labels.json", _labels_row(survey.labels)
     yield "certificates.json", []
     yield "logs.json", []
 
@@ -263,6 +270,13 @@ def _texts(archive: zipfile.ZipFile) -> Iterable[tuple[str, bytes]]:
             yield name[4:], _read(archive, name, LARGEST_TEXT)
 
 
+def _labels(row: dict[str, Any]) -> Labels:
+    policy = row.get("policy")
+    known = PolicyTexts.__slots__
+    texts = policy and PolicyTexts(**{key: policy[key] for key in known if key in policy})
+    return Labels(row.get("files", {}), texts or None)
+
+
 def _engine(row: dict[str, Any]) -> EngineRecord:
     known = {key: value for key, value in row.items() if key in EngineRecord.__slots__}
     for key in ("built_in", "defines"):
@@ -290,6 +304,7 @@ def read_survey(stream: IO[bytes]) -> Survey:
             addresses=tuple(head["addresses"]),
             gaps=tuple(Gap(g["what"], g["path"], g["why"]) for g in head["gaps"]),
             kernel=head.get("kernel", {}),
+            labels=_labels(_json_part(archive, "labels")),
             mounts=tuple(
                 Mount(m["path"], m["kind"], m["read_only"], m["no_exec"])
                 for m in head.get("mounts", ())

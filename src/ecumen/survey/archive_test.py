@@ -20,8 +20,11 @@ from ecumen.survey import (
     Gap,
     Group,
     Kind,
+    Labels,
     Listener,
+    Mount,
     NameRecord,
+    PolicyTexts,
     Survey,
     read_survey,
     write_survey,
@@ -70,6 +73,10 @@ def survey(entries: list[Entry]) -> Survey:
         gaps=(Gap("text", "/etc/x", "Permission denied"),),
         texts={"/etc/c": b"\xff\0Listen 80\n"},
         kernel={"security.mode": "disabled"},
+        mounts=(Mount("/", "ext4"), Mount("/srv", "tmpfs", read_only=True, no_exec=True)),
+        labels=Labels(
+            {"file_contexts": "/.*\ta:b:c\n"}, PolicyTexts("d_t", "r", "t", "s", active={"x": True})
+        ),
     )
 
 
@@ -87,7 +94,7 @@ def test_what_is_written_reads_back(entries: list[Entry]) -> None:
     back = read_survey(archived(taken))
     assert list(back.files) == entries
     for part in ("engines", "accounts", "groups", "listeners", "names", "addresses", "gaps",
-                 "texts", "kernel", "host", "taken_at"):  # fmt: skip
+                 "texts", "kernel", "mounts", "labels", "host", "taken_at"):  # fmt: skip
         assert getattr(back, part) == getattr(taken, part)
 
 

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from ecumen.survey.files import FileTable
+from ecumen.survey.labels import Labels
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,6 +121,7 @@ class Survey:
     texts: Mapping[str, bytes] = field(default_factory=dict)
     kernel: Mapping[str, str] = field(default_factory=dict)
     mounts: tuple[Mount, ...] = ()
+    labels: Labels = field(default_factory=Labels)
 
     @cached_property
     def account_by_name(self) -> Mapping[str, Account]:

@@ -12,8 +12,8 @@ from dataclasses import dataclass, field, replace
 
 from ecumen.engines.httpd.hostname import HostHeader
 from ecumen.engines.httpd.server import Host, Server
-from ecumen.engines.patterns import shell_pattern
 from ecumen.engines.sites import Claim, Doubt, Phase, Proof, Rank
+from ecumen.patterns import shell_pattern
 
 # Reverse names of addresses, for blocks that have no name of their own.
 ReverseNames = Callable[[str], tuple[str, ...]]

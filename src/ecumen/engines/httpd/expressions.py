@@ -12,7 +12,7 @@ from functools import lru_cache
 from typing import Protocol
 
 from ecumen.engines.httpd.addresses import network
-from ecumen.engines.patterns import TooCostly, compiled, shell_pattern
+from ecumen.patterns import TooCostly, compiled, shell_pattern
 
 
 class Facts(Protocol):

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.uri import escaped
-from ecumen.engines.patterns import Hit, Regex, TooCostly, compiled
 from ecumen.engines.tree import Directive
+from ecumen.patterns import Hit, Regex, TooCostly, compiled
 
 _WORDS = {"permanent": 301, "temp": 302, "seeother": 303, "gone": 410}
 _URL = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://")

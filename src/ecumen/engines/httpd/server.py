@@ -20,10 +20,10 @@ from ecumen.engines.httpd.redirects import Redirect
 from ecumen.engines.httpd.rewriting.rules import Rewriting
 from ecumen.engines.httpd.settings import EMPTY, Choice, Opt, Options, Settings
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT
-from ecumen.engines.patterns import Regex, compiled, shell_pattern
 from ecumen.engines.quiet import no_collecting
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank, proof_of
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
+from ecumen.patterns import Regex, compiled, shell_pattern
 from ecumen.survey import EngineRecord
 
 

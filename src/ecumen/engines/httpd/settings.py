@@ -14,8 +14,8 @@ from ecumen.engines.httpd.access import Access
 from ecumen.engines.httpd.compat import Compat
 from ecumen.engines.httpd.redirects import Redirect
 from ecumen.engines.httpd.rewriting.rules import Rewriting
-from ecumen.engines.patterns import compiled, shell_pattern
 from ecumen.engines.tree import Directive, Place
+from ecumen.patterns import compiled, shell_pattern
 
 
 class Opt:

@@ -15,8 +15,8 @@ from ecumen.engines.httpd.asking import Asking, Variables, is_ours, own_address
 from ecumen.engines.httpd.redirects import Redirect, alias_length, find_redirect, put_groups
 from ecumen.engines.httpd.server import Alias, Host, Server, Upstream, clean
 from ecumen.engines.httpd.settings import Settings
-from ecumen.engines.patterns import Hit, TooCostly
 from ecumen.engines.sites import Answer, Block, Doubt, Mapped, Part, Phase, Proof, Rank, proof_of
+from ecumen.patterns import Hit, TooCostly
 from ecumen.rights import Problem, Walker
 from ecumen.survey import Entry, Survey
 

@@ -9,8 +9,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from ecumen.engines.nginx.server import Listen, Server, Whole, binding
-from ecumen.engines.patterns import Hit, TooCostly
 from ecumen.engines.sites import Claim, Doubt, Phase, Proof, Rank
+from ecumen.patterns import Hit, TooCostly
 
 SHOWN_CLAIMS = 24
 

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from ecumen.engines.nginx.catalogue import leaves_answer
 from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.texts import Text, text_of
-from ecumen.engines.patterns import Regex, compiled
+from ecumen.patterns import Regex, compiled
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 REDIRECTS = (301, 302, 303, 307, 308)

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from ecumen.engines.nginx.config import Conf
-from ecumen.engines.patterns import Hit, Regex, TooCostly
+from ecumen.patterns import Hit, Regex, TooCostly
 
 
 @dataclass(slots=True)

@@ -21,7 +21,6 @@ from ecumen.engines.nginx.server import Server, Whole
 from ecumen.engines.nginx.texts import Text
 from ecumen.engines.nginx.uri import Address, escaped_path, escaped_query, unescaped_redirect
 from ecumen.engines.nginx.variables import State
-from ecumen.engines.patterns import Hit, Regex, TooCostly
 from ecumen.engines.sites import (
     Answer,
     Arrival,
@@ -40,6 +39,7 @@ from ecumen.engines.sites import (
     not_shown,
 )
 from ecumen.engines.upstreams import is_closed
+from ecumen.patterns import Hit, Regex, TooCostly
 from ecumen.rights import Problem
 from ecumen.rights.walk import join
 from ecumen.survey import Entry, Kind, Survey

@@ -14,10 +14,10 @@ from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.locations import Location, Locations
 from ecumen.engines.nginx.reader import Reader, Reading
 from ecumen.engines.nginx.texts import Text, text_of
-from ecumen.engines.patterns import Regex
 from ecumen.engines.quiet import no_collecting
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank
 from ecumen.engines.tree import Mistake, Place, Source
+from ecumen.patterns import Regex
 from ecumen.survey import EngineRecord
 
 DEFAULT_LOG = "/var/log/nginx/access.log"

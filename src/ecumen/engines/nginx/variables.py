@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 
 from ecumen.engines.nginx.server import Map, Server, Whole
 from ecumen.engines.nginx.texts import Text
-from ecumen.engines.patterns import Hit, TooCostly
 from ecumen.engines.sites import Arrival
+from ecumen.patterns import Hit, TooCostly
 
 # What never stands for the same from one request to the next, or is not in the survey.
 _UNKNOWN = frozenset(

@@ -8,8 +8,8 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from ecumen.engines.httpd.lexer import SPACE
-from ecumen.engines.patterns import Regex, compiled
 from ecumen.engines.tree import Directive
+from ecumen.patterns import Regex, compiled
 
 OPTIONS = frozenset(
     """

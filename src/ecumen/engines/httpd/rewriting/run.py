@@ -12,9 +12,9 @@ from enum import Enum
 
 from ecumen.engines.httpd.rewriting.rules import Condition, Rule
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, escaped
-from ecumen.engines.patterns import Hit, Regex, TooCostly
 from ecumen.engines.sites import Mapped, proof_of
 from ecumen.engines.tree import Directive
+from ecumen.patterns import Hit, Regex, TooCostly
 from ecumen.survey import Entry, Kind
 
 _WEB = re.compile(r"https?://", re.IGNORECASE)

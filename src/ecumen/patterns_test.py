@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ecumen.engines.patterns import TooCostly, compiled, shell_pattern
+from ecumen.patterns import TooCostly, compiled, shell_pattern
 
 
 @pytest.mark.parametrize(

@@ -1,0 +1,1 @@
+"""Security contexts: which one the rules give a path, and what the policy lets a domain do."""
