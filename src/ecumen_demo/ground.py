@@ -85,6 +85,12 @@ class Ground:
             ctime=ctime,
         )
 
+    def label(self, path: str, type_: str) -> None:
+        """Gives everything at and below a path a type."""
+        for known in [p for p in self.entries if p == path or p.startswith(f"{path}/")]:
+            context = f"system_u:object_r:{type_}:s0"
+            self.entries[known] = replace(self.entries[known], context=context)
+
     def remove(self, path: str) -> None:
         for known in [p for p in self.entries if p == path or p.startswith(f"{path}/")]:
             del self.entries[known]

@@ -10,7 +10,19 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from enum import Enum
 
-from ecumen.survey import Account, EngineRecord, Group, Kind, Listener, NameRecord, Survey
+from ecumen.contexts.rules import ContextRules
+from ecumen.contexts.shipped import shipped_policy
+from ecumen.survey import (
+    Account,
+    EngineRecord,
+    Group,
+    Kind,
+    Labels,
+    Listener,
+    Mount,
+    NameRecord,
+    Survey,
+)
 from ecumen_demo import texts
 from ecumen_demo.ground import Ground, site_files, small_site
 
@@ -118,6 +130,7 @@ class _Town:
         self._age()
         if self.week_before:
             self._a_week_before()
+        self._contexts()
         return self._survey()
 
     # --- who and where ---
@@ -133,7 +146,15 @@ class _Town:
             self.groups.append(Group(name, uid))
         wardens = ("ines",) if self.week_before else ("ines", "otto")
         self.groups.append(Group("wardens", 900, wardens))
-        for name in ("/home", "/srv/sites", "/srv/shared", "/var/log/apache2", "/etc", "/run"):
+        for name in (
+            "/home",
+            "/srv/sites",
+            "/srv/shared",
+            "/srv/backup",
+            "/var/log/apache2",
+            "/etc",
+            "/run",
+        ):
             self.ground.folder(name)
         self.ground.file("/srv/shared/tide.svg")
         for person in self.people:
@@ -239,6 +260,20 @@ class _Town:
         self._text(f"{CONFIG}/{kind}-available/{name}", text)
         self.ground.link(f"{CONFIG}/{kind}-enabled/{name}", f"../{kind}-available/{name}")
 
+    def _labels(self) -> Labels:
+        """The reference policy in force, with one port added."""
+        policy = shipped_policy()
+        ports = policy.ports + texts.ADDED_PORT
+        return Labels(texts.CONTEXT_RULES, replace(policy, ports=ports, shipped=False))
+
+    def _contexts(self) -> None:
+        """Everything has the context that the rules give it, but for what the stories changed."""
+        rules = ContextRules(texts.CONTEXT_RULES)
+        for path, entry in self.ground.entries.items():
+            if entry.context is None:
+                given = rules.expected(path, entry.kind).context
+                self.ground.entries[path] = replace(entry, context=given)
+
     def _survey(self) -> Survey:
         names = {f"{plot.name}.example" for plot in self.plots}
         names |= {f"{name}.example" for name in texts.NGINX_SITES}
@@ -279,11 +314,14 @@ class _Town:
                 Listener("0.0.0.0", 8080, "apache2", 612),
                 Listener("0.0.0.0", 8088, "nginx", 640),
                 Listener("0.0.0.0", 22, "sshd", 488),
+                Listener("127.0.0.1", 9310, "players", 702),
             ),
             names=tuple(records),
             addresses=("127.0.0.1", "::1", MAIN_ADDRESS, SECOND_ADDRESS, "2001:db8::10"),
             texts=self.texts,
-            kernel={"security.mode": "disabled", "fs.protected_symlinks": "1"},
+            kernel={"security.mode": "enforcing", "fs.protected_symlinks": "1"},
+            mounts=(Mount("/", "ext4"), Mount("/srv/backup", "ext4", read_only=True)),
+            labels=self._labels(),
         )
 
 
@@ -467,6 +505,18 @@ def _open_listing(town: _Town) -> None:
     plot.lines += [f"<Directory {plot.root}>", "    Options +Indexes", "</Directory>"]
 
 
+def _copied_from_backup(town: _Town) -> None:
+    """Three sites were copied back, and carry the context of the backup volume."""
+    for name in ("barge-dwellers", "lime-kiln", "rope-walk"):
+        town.ground.label(town.plot(name).root, "backup_store_t")
+
+
+def _handed_on(town: _Town) -> None:
+    """The players' own program answers; the policy does not let the engine connect to it."""
+    plot = town.plot("foghorn-players")
+    plot.lines.append("ProxyPass / http://127.0.0.1:9310/")
+
+
 _STORIES: tuple[Callable[[_Town], None], ...] = (
     _typo_in_an_alias, _two_choirs, _moved_to_a_dead_port, _still_closed, _opened_but_not_read,
     _one_inside_another, _left_lying_about, _styles_as_text, _only_the_town, _no_rule, _root_gone,
@@ -474,7 +524,7 @@ _STORIES: tuple[Callable[[_Town], None], ...] = (
     _private_index, _closed_folders,
     _cut_by_the_mask, _foreign_link, _dead_link, _override_file, _own_address, _open_listing,
     _front_controller, _no_links, _closed_for_the_winter, _group_without_the_worker,
-    _folder_as_index,
+    _folder_as_index, _copied_from_backup, _handed_on,
 )  # fmt: skip
 
 
@@ -499,6 +549,12 @@ def _opened_to_the_world(town: _Town) -> None:
         town.ground.change(path, mode=0o777)
 
 
+def _moved_into_place(town: _Town) -> None:
+    """Pages that were moved from elsewhere in the home keep the context that they had there."""
+    for name in ("zeno", "alma", "bror", "cleo"):
+        town.ground.label(f"/home/{name}/public_html", "user_home_t")
+
+
 def _member_without_index(town: _Town) -> None:
     for name in ("sven", "ulf", "oda"):
         town.ground.remove(f"/home/{name}/public_html/index.html")
@@ -508,13 +564,14 @@ def _member_without_index(town: _Town) -> None:
 
 _MEMBER_STORIES: tuple[Callable[[_Town], None], ...] = (
     _dark_homes, _made_by_the_administrator, _opened_to_the_world, _member_without_index,
+    _moved_into_place,
 )  # fmt: skip
 
 
 # What happened in the last week.
 _LATELY = (
     _dark_homes, _opened_but_not_read, _moved_to_a_dead_port, _left_lying_about, _root_gone,
-    _opened_to_the_world,
+    _opened_to_the_world, _copied_from_backup,
 )  # fmt: skip
 
 

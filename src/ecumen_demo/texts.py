@@ -51,8 +51,8 @@ Listen 8080
 
 MODULES = """
     access_compat alias auth_basic authn_core authn_file authz_core authz_host authz_user
-    autoindex deflate dir env filter headers mime mpm_event negotiation reqtimeout rewrite
-    setenvif status userdir
+    autoindex deflate dir env filter headers mime mpm_event negotiation proxy proxy_http
+    reqtimeout rewrite setenvif status userdir
 """.split()
 
 MODULE_SETTINGS = {
@@ -199,3 +199,47 @@ PARKED = """\
     DocumentRoot /srv/sites/moor-singers/public
 </VirtualHost>
 """
+
+# Rules of security contexts: those of the distribution, in brief, and what the administrator added.
+_TYPES = """
+/.*	default_t
+/	-d	root_t
+/etc(/.*)?	etc_t
+/etc/apache2(/.*)?	httpd_config_t
+/etc/nginx(/.*)?	httpd_config_t
+/home	-d	home_root_t
+/run(/.*)?	var_run_t
+/srv(/.*)?	var_t
+/srv/backup(/.*)?	backup_store_t
+/var(/.*)?	var_t
+/var/log(/.*)?	var_log_t
+/var/log/apache2(/.*)?	httpd_log_t
+/var/log/nginx(/.*)?	httpd_log_t
+"""
+_HOMES = """
+/home/[^/]+	-d	user_home_dir_t
+/home/[^/]+/.+	user_home_t
+/home/[^/]+/((www)|(web)|(public_html))(/.+)?	httpd_user_content_t
+"""
+_ADDED = """
+/srv/sites(/.*)?	httpd_sys_content_t
+/srv/shared(/.*)?	httpd_sys_content_t
+"""
+
+
+def _rules(lines: str) -> str:
+    """Rules with whole contexts."""
+    whole = []
+    for line in lines.split("\n"):
+        *fields, type_ = line.split()
+        whole.append("\t".join([*fields, f"system_u:object_r:{type_}:s0"]))
+    return "\n".join(whole) + "\n"
+
+
+CONTEXT_RULES = {
+    "file_contexts": _rules(_TYPES.strip()),
+    "file_contexts.homedirs": _rules(_HOMES.strip()),
+    "file_contexts.local": _rules(_ADDED.strip()),
+}
+# A port that the administrator gave to the web server.
+ADDED_PORT = "portcon tcp 8088 system_u:object_r:http_port_t:s0\n"

@@ -344,6 +344,7 @@ export interface components {
             target?: string | null;
             request?: string | null;
             outcome?: string | null;
+            context?: string | null;
         };
         FailedCheck: {
             id: string;
@@ -389,6 +390,7 @@ export interface components {
             rules?: components["schemas"]["RuleView"][];
             rungs?: components["schemas"]["RungView"][];
             candidates?: components["schemas"]["CandidateView"][];
+            labels?: components["schemas"]["LabelView"][];
         };
         GroundRoot: {
             path: string;
@@ -440,6 +442,16 @@ export interface components {
          * @enum {string}
          */
         JobStateEnum: "waiting" | "running" | "done" | "failed" | "cancelled";
+        LabelView: {
+            path: string;
+            name: string;
+            kind: string;
+            type: string;
+            expected: string;
+            differs: boolean;
+            allowed: boolean | null;
+            words: string;
+        };
         Lane: {
             address: string;
             port: number | null;

@@ -134,7 +134,13 @@ class Policy:
             turned = {name: on for name, on in wanted.items() if self.switches.get(name) != on}
             if turned not in found:
                 found.append(turned)
-        return sorted(found, key=lambda each: (len(each), sorted(each)))
+        return sorted(found, key=self.preference)
+
+    def preference(self, turned: Mapping[str, bool]) -> tuple[int, int, list[str]]:
+        """Few switches before many, and those of the domain's own before others."""
+        own = self.domain.partition("_")[0]
+        others = sum(not name.startswith(own) for name in turned)
+        return len(turned), others, sorted(turned)
 
     def port_type(self, protocol: str, port: int) -> str | None:
         """The type of a port: of the ranges that hold it the first one, as the policy orders them.

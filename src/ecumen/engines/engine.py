@@ -10,6 +10,7 @@ from ecumen.engines.httpd.engine import HttpdEngine
 from ecumen.engines.nginx.engine import NginxEngine
 from ecumen.engines.sites import Arrival, Binding, Handling, Part, SiteSummary
 from ecumen.engines.tree import Place
+from ecumen.rights import Subject
 from ecumen.survey import EngineRecord, Survey
 
 
@@ -18,6 +19,10 @@ class Engine(Protocol):
 
     kind: str
     record: EngineRecord
+
+    @property
+    def worker(self) -> Subject | None:
+        """The account that answers requests; None where the survey does not have it."""
 
     @property
     def listens(self) -> Sequence[Binding]:

@@ -190,6 +190,19 @@ class Rung:
 
 
 @dataclass(frozen=True, slots=True)
+class Labelled:
+    """One step under the security policy. type: that the entry has, expected: the context that the
+    rules give it; both "" where that is not known. allowed: None where it is not known.
+    """
+
+    entry: Entry
+    type: str
+    expected: str
+    allowed: bool | None
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
 class Arrival:
     """A request as it arrives at an engine.
 
@@ -279,7 +292,7 @@ def not_shown(rungs: Iterable[Rung], picture: Iterable[object]) -> list[Rung]:
     return [rung for rung in rungs if rung.asked not in shown]
 
 
-Picture = Claim | Contender | Mapped | RuleLine | Rung | Candidate | Proof
+Picture = Claim | Contender | Mapped | RuleLine | Rung | Candidate | Labelled | Proof
 
 
 @dataclass(slots=True)

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from ecumen.contexts.confinement import Confinement
 from ecumen.engines.engine import Engine, engines_of
 from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.sites import Answer, Block, Doubt, Part, Phase, Rank
@@ -57,11 +58,12 @@ class Follower:
         self.survey = survey
         self.engines = engines_of(survey) if engines is None else engines
         self.presenter = Presenter(survey)
+        self.confinement = Confinement(survey)
         self._answered: dict[object, dict[str, object]] = {}
 
     def run(self, request: Request) -> tuple[Situation, list[Part], Outcome]:
         """The passage's bare facts; never raises."""
-        now = Situation(self.survey, self.engines, request)
+        now = Situation(self.survey, self.engines, request, self.confinement)
         parts = [gate.judge(now) for gate in GATES]
         return now, parts, _weigh(parts)
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from functools import cache
 
+from ecumen.contexts.confinement import type_of
 from ecumen.engines.sites import (
     Candidate,
     Claim,
     Contender,
+    Labelled,
     Lifetime,
     Mapped,
     Part,
@@ -19,6 +21,7 @@ from ecumen.passage.verdict import (
     CandidateView,
     ClaimView,
     Evidence,
+    LabelView,
     LifetimeView,
     MappingView,
     PlaceView,
@@ -135,6 +138,7 @@ class Presenter:
                 group=self.survey.group_name(entry.gid),
                 acl=", ".join(self.acl(entry)) or None,
                 target=entry.target,
+                context=entry.context,
             )
         if proof.place is not None:
             return Evidence(proof.place.file, proof.place.line, proof.text)
@@ -168,6 +172,8 @@ class Presenter:
                 found.setdefault("places", []).append(self._place(item))
             elif isinstance(item, Candidate):
                 found.setdefault("candidates", []).append(self._candidate(item))
+            elif isinstance(item, Labelled):
+                found.setdefault("labels", []).append(_label(item))
         return found
 
     def _claim(self, claim: Claim) -> ClaimView:
@@ -265,3 +271,20 @@ class Presenter:
             _CANDIDATE_WORDS[candidate.outcome],
             candidate.entry.size if candidate.entry else None,
         )
+
+
+def _label(step: Labelled) -> LabelView:
+    entry = step.entry
+    words = "is not known" if step.allowed is None else "lets it through"
+    if step.allowed is False:
+        words = step.why.partition(": ")[0]
+    return LabelView(
+        path=entry.path,
+        name=entry.path.rpartition("/")[2] or "/",
+        kind=entry.kind.value,
+        type=step.type,
+        expected=type_of(step.expected) or "",
+        differs=bool(step.expected) and type_of(step.expected) != step.type,
+        allowed=step.allowed,
+        words=words,
+    )

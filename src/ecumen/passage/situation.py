@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from ecumen.contexts.confinement import Confinement
 from ecumen.engines.engine import Engine
 from ecumen.engines.sites import Arrival, Handling, Part
 from ecumen.passage.request import Request
@@ -22,6 +23,7 @@ class Situation:
     survey: Survey
     engines: Sequence[Engine]
     request: Request
+    confinement: Confinement
     address: str | None = None
     engine: Engine | None = None
     arrival: Arrival | None = None

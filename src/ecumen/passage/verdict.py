@@ -34,6 +34,7 @@ class Evidence:
     target: str | None = None
     request: str | None = None
     outcome: str | None = None
+    context: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,6 +105,20 @@ class RungView:
 
 
 @dataclass(frozen=True, slots=True)
+class LabelView:
+    """One step under the security policy. type, expected: "" where they are not known."""
+
+    path: str
+    name: str
+    kind: str
+    type: str
+    expected: str
+    differs: bool
+    allowed: bool | None
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
 class CandidateView:
     """One name that could be served for a folder."""
 
@@ -129,6 +144,7 @@ class GateResult:
     rules: list[RuleView] = field(default_factory=list)
     rungs: list[RungView] = field(default_factory=list)
     candidates: list[CandidateView] = field(default_factory=list)
+    labels: list[LabelView] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)

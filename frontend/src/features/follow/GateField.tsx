@@ -2,6 +2,7 @@ import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
 import { Contest } from "./pictures/Contest";
 import { IndexOrder } from "./pictures/IndexOrder";
+import { Labels } from "./pictures/Labels";
 import { Ladder } from "./pictures/Ladder";
 import { RuleLayers } from "./pictures/RuleLayers";
 import { WayChain } from "./pictures/WayChain";
@@ -55,14 +56,15 @@ function Picture({ gate }: { gate: Gate }) {
   }
   if (gate.rules?.length) return <RuleLayers rules={gate.rules} />;
   if (gate.rungs?.length) return <Ladder rungs={gate.rungs} />;
+  if (gate.labels?.length) return <Labels labels={gate.labels} />;
   if (gate.candidates?.length) return <IndexOrder candidates={gate.candidates} />;
   return null;
 }
 
 /** The evidence that the picture does not hold already. */
 function Proofs({ gate }: { gate: Gate }) {
-  const proofs =
-    gate.rungs?.length || gate.mappings?.length || gate.rules?.length ? [] : gate.evidence;
+  const shown = [gate.rungs, gate.mappings, gate.rules, gate.labels].some((all) => all?.length);
+  const proofs = shown ? [] : gate.evidence;
   if (!proofs?.length) return null;
   return (
     <section aria-label="Written at">

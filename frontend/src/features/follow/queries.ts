@@ -5,6 +5,7 @@ export type Passage = Schemas["Passage"];
 export type Gate = Schemas["GateResult"];
 export type Verdict = Schemas["VerdictEnum"];
 export type Evidence = Schemas["Evidence"];
+export type Label = Schemas["LabelView"];
 export type Rung = Schemas["RungView"];
 export type Claim = Schemas["ClaimView"];
 export type Obstacle = Schemas["Obstacle"];

@@ -50,8 +50,8 @@ class HttpdEngine:
         self.survey = survey
         self.record = record
         self.server: Server = load(SurveySource(survey), record)
-        self.subject = self._worker()
-        self.walker = Walker(survey, self.subject) if self.subject else None
+        self.worker = self._worker()
+        self.walker = Walker(survey, self.worker) if self.worker else None
         self.chooser = Chooser(self.server, self._resolve, self._reverse, survey.host)
         self.laps = Laps(survey, self.server, self.walker)
 
@@ -228,7 +228,7 @@ class HttpdEngine:
             self.chooser.implied(host),
         )
         self.laps.run(asking, handling)
-        name_owners(handling, self.survey, self.subject)
+        name_owners(handling, self.survey, self.worker)
         return handling
 
     def _site(self, arrival: Arrival, chosen: Chosen, header: HostHeader, has_host: bool) -> Part:

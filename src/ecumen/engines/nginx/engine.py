@@ -54,8 +54,8 @@ class NginxEngine:
         self.whole: Whole = load(SurveySource(survey), record)
         self.chooser = Chooser(self.whole)
         self.listens: Sequence[Binding] = self.whole.listens
-        self.subject = self._worker()
-        self.disk = Disk(Walker(survey, self.subject)) if self.subject else None
+        self.worker = self._worker()
+        self.disk = Disk(Walker(survey, self.worker)) if self.worker else None
 
     @cached_property
     def breaks(self) -> Sequence[Break]:
@@ -223,7 +223,7 @@ class NginxEngine:
             run.state.captured(chosen.hit)
         run.go()
         conf = run.finish()
-        name_owners(handling, self.survey, self.subject)
+        name_owners(handling, self.survey, self.worker)
         return self._ended(handling, conf)
 
     def _refused(

@@ -1,0 +1,177 @@
+"""One server's policy in force: may the engine's domain take this step, and what would let it.
+
+Source: the reference policy's permission sets; security_compute_av(3). A step needs what the kernel
+asks of it: search on a folder, open and read on a file, read on a link.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+from ecumen.contexts.policy import Policy, PolicyError
+from ecumen.contexts.rules import ContextRules, Expected, LabelError
+from ecumen.contexts.shipped import shipped_policy
+from ecumen.survey import Entry, Kind, Survey
+
+CLASSES: Mapping[Kind, str] = {
+    Kind.FILE: "file", Kind.DIR: "dir", Kind.LINK: "lnk_file", Kind.SOCKET: "sock_file",
+    Kind.PIPE: "fifo_file", Kind.CHAR: "chr_file", Kind.BLOCK: "blk_file",
+}  # fmt: skip
+PASS = ("getattr", "search")
+READ = ("getattr", "open", "read")
+LIST = ("getattr", "search", "open", "read")
+FOLLOW = ("getattr", "read")
+
+
+@dataclass(frozen=True, slots=True)
+class Confined:
+    """One step under the policy. allowed: None where that is not known. perm: the one that fails.
+
+    expected: what the rules give the path, None for none. switches: sets of switches any of which
+    would let it through, the smallest first.
+    """
+
+    entry: Entry
+    type: str | None
+    expected: str | None
+    allowed: bool | None
+    perm: str
+    why: str
+    rule: str = ""
+    switches: Sequence[Mapping[str, bool]] = ()
+
+    @property
+    def differs(self) -> bool:
+        """Whether the path has another type than the rules give it."""
+        return self.expected is not None and type_of(self.expected) != self.type
+
+
+def type_of(context: str | None) -> str | None:
+    """The type in `user:role:type:range`."""
+    parts = (context or "").split(":")
+    return parts[2] if len(parts) >= 3 else None
+
+
+class Confinement:
+    """The policy of one survey; what cannot be read of it is in `trouble`."""
+
+    def __init__(self, survey: Survey) -> None:
+        self.survey = survey
+        self.mode = survey.kernel.get("security.mode", "unknown")
+        self.trouble = ""
+        self._seen: dict[tuple[str | None, str, tuple[str, ...]], tuple[bool | None, str, str]] = {}
+
+    @property
+    def enforced(self) -> bool:
+        return self.mode not in ("disabled", "permissive")
+
+    @property
+    def shipped(self) -> bool:
+        """Whether the answers rest on the policy that comes with Ecumen."""
+        return self.survey.labels.policy is None
+
+    @cached_property
+    def policy(self) -> Policy | None:
+        try:
+            return Policy(self.survey.labels.policy or shipped_policy())
+        except PolicyError as error:
+            self.trouble = str(error)
+            return None
+
+    @cached_property
+    def rules(self) -> ContextRules | None:
+        """The rules for paths; None where the survey has none, or they are refused as a whole."""
+        if not self.survey.labels.files:
+            return None
+        try:
+            return ContextRules(self.survey.labels.files)
+        except LabelError as error:
+            self.trouble = str(error)
+            return None
+
+    def expected(self, entry: Entry) -> Expected:
+        if self.rules is None:
+            return Expected(None, None, sure=False)
+        return self.rules.expected(entry.path, entry.kind)
+
+    def step(self, entry: Entry, perms: tuple[str, ...]) -> Confined:
+        """May the domain have all of these on an entry?"""
+        type_ = type_of(entry.context)
+        expected = self.expected(entry).context
+        kind = CLASSES[entry.kind]
+        if self.policy is None or type_ is None:
+            why = self.trouble or f"the survey holds no context of {entry.path}"
+            return Confined(entry, type_, expected, None, "", why)
+        allowed, perm, why = self._decided(type_, kind, perms)
+        if allowed is not False:
+            return Confined(entry, type_, expected, allowed, perm, why)
+        rule = self.policy.allowed(type_, kind, perm).rule
+        switches = self.switches_for(type_, kind, perms)
+        return Confined(entry, type_, expected, False, perm, why, rule, switches)
+
+    def step_at(self, path: str) -> Confined | None:
+        """Passing, reading or following what lies at a path; None where the survey lacks it."""
+        entry = self.survey.files.get(path)
+        return None if entry is None else self.step(entry, self.perms_for(entry))
+
+    @staticmethod
+    def perms_for(entry: Entry) -> tuple[str, ...]:
+        """What serving something needs on an entry of this kind."""
+        return PASS if entry.kind is Kind.DIR else FOLLOW if entry.kind is Kind.LINK else READ
+
+    def would(self, context: str | None, kind: Kind, perms: tuple[str, ...]) -> bool | None:
+        """May the domain have all of these on an entry of that context?"""
+        type_ = type_of(context)
+        if self.policy is None or type_ is None:
+            return None
+        return self._decided(type_, CLASSES[kind], perms)[0]
+
+    def switches_for(
+        self, type_: str, kind: str, perms: tuple[str, ...]
+    ) -> list[Mapping[str, bool]]:
+        """Sets of switches that, turned together, give every permission; the smallest first."""
+        assert self.policy is not None
+        sets: list[dict[str, bool]] = [{}]
+        for perm in perms:
+            if self.policy.allowed(type_, kind, perm).allowed:
+                continue
+            ways = self.policy.opened_by(type_, kind, perm)
+            joined = [{**one, **way} for one in sets for way in ways]
+            sets = sorted(joined, key=self.policy.preference)[:8]
+        return [each for each in sets if each]
+
+    def connects(self, port: int) -> tuple[bool | None, str, Sequence[Mapping[str, bool]]]:
+        """May the domain connect to a TCP port: whether, the port's type, and what would let it."""
+        if self.policy is None:
+            return None, "", ()
+        type_ = self.policy.port_type("tcp", port)
+        if type_ is None:
+            return None, "", ()
+        found = self.policy.allowed(type_, "tcp_socket", "name_connect")
+        ways = () if found.allowed else self.switches_for(type_, "tcp_socket", ("name_connect",))
+        return found.allowed, type_, ways
+
+    def binds(self, port: int) -> tuple[bool | None, str]:
+        """May the domain listen on a TCP port, and the port's type."""
+        type_ = self.policy.port_type("tcp", port) if self.policy else None
+        if self.policy is None or type_ is None:
+            return None, ""
+        return self.policy.allowed(type_, "tcp_socket", "name_bind").allowed, type_
+
+    def _decided(
+        self, type_: str, kind: str, perms: tuple[str, ...]
+    ) -> tuple[bool | None, str, str]:
+        known = self._seen.get((type_, kind, perms))
+        if known is not None:
+            return known
+        assert self.policy is not None
+        found: tuple[bool | None, str, str] = (True, "", "")
+        for perm in perms:
+            leave = self.policy.allowed(type_, kind, perm)
+            if not leave.allowed:
+                found = (leave.allowed, perm, leave.why)
+                break
+        self._seen[type_, kind, perms] = found
+        return found

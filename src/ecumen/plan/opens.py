@@ -1,0 +1,110 @@
+"""What a plan would open and close: for whom, and how much, beside what it is made for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from ecumen.plan.operations import Operation, What
+from ecumen.plan.overlay import overlaid
+from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, subject_of
+from ecumen.rights.table import AccessTable, Bits, Rows
+from ecumen.survey import FileTable, Survey
+
+_NEEDS = ((READ, "read"), (WRITE, "write"), (SEARCH, "pass or run"))
+MOST_NAMED = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Opening:
+    """Accounts that gain (or lose) the same thing. paths: how many, and the first of them."""
+
+    gains: bool
+    what: str
+    accounts: list[str]
+    paths: int
+    first: str
+
+    @property
+    def words(self) -> str:
+        shown = ", ".join(self.accounts[:MOST_NAMED])
+        more = len(self.accounts) - MOST_NAMED
+        who = f"{shown} and {more} more" if more > 0 else shown
+        verb = "may then" if self.gains else "may no longer"
+        where = self.first if self.paths == 1 else f"{self.paths} paths, as {self.first}"
+        return f"{who} {verb} {self.what} {where}"
+
+
+def everybody(survey: Survey) -> list[Subject]:
+    """Every account, one for each name."""
+    found = (subject_of(survey, account.name) for account in survey.accounts)
+    return [subject for subject in found if subject is not None]
+
+
+def opens(
+    survey: Survey, operations: Sequence[Operation], accounts: Sequence[Subject] | None = None
+) -> list[Opening]:
+    """What the plan would let accounts do that they may not do now, and the reverse; by the
+    owner's rights, mode and ACL. Raises LookupError.
+    """
+    after = overlaid(survey, operations)
+    if after.files is survey.files:
+        return []
+    tops = {operation.path for operation in operations if operation.what is not What.SWITCH}
+    subjects = everybody(survey) if accounts is None else list(accounts)
+    paths = [path for path in after.files.paths if _is_under(path, tops)]
+    # Only what is changed, and what lies below, can be reached by others than before.
+    small = [_cut(table, paths, tops) for table in (survey.files, after.files)]
+    tables = [AccessTable(each, subjects) for each in small]
+    found: list[Opening] = []
+    for need, what in _NEEDS:
+        was, now = (_all(table, need, paths) for table in tables)
+        for gains, bits in ((True, now & ~was), (False, was & ~now)):
+            found += _grouped(tables[1], bits, paths, gains, what)
+    return found
+
+
+def _is_under(path: str, tops: set[str]) -> bool:
+    here = path
+    while here:
+        if here in tops:
+            return True
+        here = here.rpartition("/")[0]
+    return "/" in tops
+
+
+def _cut(table: FileTable, paths: Iterable[str], tops: set[str]) -> FileTable:
+    """The table with these paths alone, and the folders on the way to them."""
+    wanted = dict.fromkeys(["/"])
+    for top in tops:
+        parts = top.split("/")
+        wanted |= dict.fromkeys("/".join(parts[:n]) for n in range(2, len(parts) + 1))
+    wanted |= dict.fromkeys(paths)
+    entries = (table.get(path) for path in wanted)
+    return FileTable(entry for entry in entries if entry is not None)
+
+
+def _all(table: AccessTable, need: int, paths: Sequence[str]) -> Bits:
+    rows: Rows = np.array([table.files.row(path) for path in paths], np.int64)
+    there = rows >= 0
+    bits = np.zeros((len(paths), table.words), np.uint64)
+    bits[there] = table.allowed(need, rows[there])
+    return bits
+
+
+def _grouped(
+    table: AccessTable, bits: Bits, paths: Sequence[str], gains: bool, what: str
+) -> list[Opening]:
+    """Accounts for whom the very same paths change stand together."""
+    truth = table.members(bits)
+    groups: dict[bytes, list[int]] = {}
+    for account in np.flatnonzero(truth.any(axis=0)):
+        groups.setdefault(truth[:, account].tobytes(), []).append(int(account))
+    found = []
+    for members in groups.values():
+        changed = np.flatnonzero(truth[:, members[0]])
+        names = [table.accounts[number].name for number in members]
+        found.append(Opening(gains, what, names, len(changed), paths[int(changed[0])]))
+    return sorted(found, key=lambda each: (-len(each.accounts), each.first))
