@@ -127,6 +127,7 @@ class _Town:
                 story(self)
         self._configuration()
         self._second_engine()
+        self._template()
         self._age()
         if self.week_before:
             self._a_week_before()
@@ -217,6 +218,15 @@ class _Town:
             if plot.name in CHANGED_SINCE and not self.week_before:
                 written = f"{CONFIG}/sites-available/{name}"
                 self.ground.change(written, changed=TAKEN_AT - 20 * 3600, written=True)
+
+    def _template(self) -> None:
+        """New homes are closed since the afternoon when those that are there were."""
+        self.ground.folder("/etc/skel")
+        self.ground.file("/etc/skel/welcome.txt", 240)
+        mode = "0755" if self.week_before else "0700"
+        self._text(
+            "/etc/login.defs", f"# How accounts are made.\nUMASK\t\t022\nHOME_MODE\t{mode}\n"
+        )
 
     def _age(self) -> None:
         """The engines have read what stands in their configuration, but for what changed since."""
@@ -428,6 +438,14 @@ def _cut_by_the_mask(town: _Town) -> None:
     town.ground.change(f"{plot.root}/index.html", mode=0o620, acl=acl)
 
 
+def _readable_by_neighbours(town: _Town) -> None:
+    """Otto's passwords lie open to everybody, the radio's to a group of two."""
+    otto = town.account("otto")
+    town.ground.file(f"{otto.home}/public_html/config.ini", 310, 0o644, otto.uid, otto.gid)
+    radio = town.plot("radio-estuary")
+    town.ground.file(f"{radio.root}/settings.yaml", 420, 0o640, radio.owner.uid, 900)
+
+
 def _foreign_link(town: _Town) -> None:
     plot = town.plot("mud-larks")
     index = f"{plot.root}/index.html"
@@ -525,6 +543,7 @@ _STORIES: tuple[Callable[[_Town], None], ...] = (
     _cut_by_the_mask, _foreign_link, _dead_link, _override_file, _own_address, _open_listing,
     _front_controller, _no_links, _closed_for_the_winter, _group_without_the_worker,
     _folder_as_index, _copied_from_backup, _handed_on,
+    _readable_by_neighbours,
 )  # fmt: skip
 
 

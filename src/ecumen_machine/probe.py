@@ -14,6 +14,7 @@ from dataclasses import dataclass, replace
 
 import psutil
 
+from ecumen.audit.template import SKELETON, SOURCES
 from ecumen.engines.httpd.server import Host, Server, load
 from ecumen.engines.httpd.way import personal_folder
 from ecumen.engines.nginx import server as nginx
@@ -86,6 +87,7 @@ def take_survey(
     for folder in grounds:
         progress(f"reading file metadata of {folder}", len(collector.entries))
         collector.tree(folder)
+    _templates(source, collector)
     for record in records:
         _pairs(collector, os.path.dirname(record.config))
     _overrides(source, collector, servers)
@@ -213,6 +215,13 @@ def _pairs(collector: Collector, base: str) -> None:
             for leaf in collector.folder(folder) or ():
                 # What a link leads to, or that it leads nowhere.
                 collector.path(os.path.join(folder, leaf))
+
+
+def _templates(source: LiveSource, collector: Collector) -> None:
+    """What new accounts get."""
+    collector.tree(SKELETON)
+    for path in SOURCES:
+        source.read(path)
 
 
 def _overrides(source: LiveSource, collector: Collector, servers: Iterable[Server | None]) -> None:

@@ -93,6 +93,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/contexts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Policy switches with what depends on them, subtrees that differ, and ports. */
+        get: operations["surveys_contexts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/findings": {
         parameters: {
             query?: never;
@@ -140,6 +157,40 @@ export interface paths {
         post?: never;
         /** @description No longer lives with it: it is back in the queue. */
         delete: operations["surveys_findings_acceptance_destroy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey}/mending": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What mends a request's obstacles, the least opening first. */
+        get: operations["surveys_mending"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey}/neighbours": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Which owner can read or change what another keeps private. */
+        get: operations["surveys_neighbours"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -233,6 +284,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Every account against the conditions that a personal site needs. */
+        get: operations["surveys_users"];
+        put?: never;
+        /** @description One plan for the chosen accounts; nothing is changed. */
+        post: operations["surveys_users_plan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey}/who": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who may read, write or pass a path, with the step that decides. */
+        get: operations["surveys_who"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -249,6 +335,14 @@ export interface components {
             reason: string;
             /** Format: date */
             until?: string | null;
+        };
+        Answer: {
+            allowed: boolean | null;
+            accounts: string[];
+            step: string;
+            by: string;
+            line: string;
+            why: string;
         };
         AskedServer: {
             address: string;
@@ -311,6 +405,9 @@ export interface components {
             accounts: components["schemas"]["Changed"];
             findings: components["schemas"]["Changed"];
         };
+        ChosenRequest: {
+            accounts: string[];
+        };
         ClaimView: {
             site: string;
             binding: string;
@@ -325,6 +422,30 @@ export interface components {
             predicted: string | null;
             observed: string | null;
             agrees: boolean | null;
+        };
+        Condition: {
+            name: string;
+            state: string;
+            why: string;
+        };
+        ConditionName: {
+            name: string;
+            words: string;
+        };
+        ContextsView: {
+            mode: string;
+            shipped: boolean;
+            trouble: string;
+            switches: components["schemas"]["Switch"][];
+            trees: components["schemas"]["TreeView"][];
+            more_trees: number;
+            ports: components["schemas"]["PortView"][];
+        };
+        Effect: {
+            opens: boolean;
+            what: string;
+            type: string;
+            paths: number;
         };
         EndingUse: {
             ending: string;
@@ -487,6 +608,29 @@ export interface components {
             after: string;
             at: components["schemas"]["Evidence"] | null;
         };
+        May: {
+            need: string;
+            words: string;
+            answers: components["schemas"]["Answer"][];
+        };
+        MendingView: {
+            mends: number;
+            of: number;
+            ways: components["schemas"]["WayView"][];
+        };
+        Neighbour: {
+            owner: string;
+            other: string;
+            reads: number;
+            writes: number;
+            worst: string;
+            kind: string;
+            how: string;
+        };
+        NeighboursView: {
+            cells: components["schemas"]["Neighbour"][];
+            more: number;
+        };
         /**
          * @description * `new` - new
          *     * `still` - still
@@ -540,6 +684,12 @@ export interface components {
             root: components["schemas"]["GroundRoot"] | null;
             worst: string;
             findings: components["schemas"]["BriefFinding"][];
+        };
+        PortView: {
+            engine: string;
+            port: number;
+            type: string;
+            allowed: boolean | null;
         };
         Problem: {
             detail: string;
@@ -684,11 +834,32 @@ export interface components {
             after: components["schemas"]["Survey"];
             changes: components["schemas"]["Changes"];
         };
+        Switch: {
+            name: string;
+            on: boolean;
+            sites: string[];
+            effects: components["schemas"]["Effect"][];
+        };
+        Template: {
+            skeleton: string;
+            mode: number;
+            lacks?: string[];
+            mends?: string[];
+            evidence?: components["schemas"]["Evidence"][];
+        };
         Toll: {
             sites?: number;
             addresses?: number;
             accounts?: number;
             requests_a_day?: number | null;
+        };
+        TreeView: {
+            path: string;
+            kind: string;
+            actual: string;
+            expected: string;
+            count: number;
+            readable: boolean | null;
         };
         Uncertainty: {
             gate: string;
@@ -700,6 +871,22 @@ export interface components {
             /** Format: binary */
             file: string;
         };
+        UserSite: {
+            account: string;
+            uid: number;
+            home: string;
+            folder: string;
+            url: string;
+            status: number | null;
+            first: string;
+            why: string;
+            conditions: components["schemas"]["Condition"][];
+        };
+        UsersView: {
+            conditions: components["schemas"]["ConditionName"][];
+            users: components["schemas"]["UserSite"][];
+            template: components["schemas"]["Template"] | null;
+        };
         /**
          * @description * `clear` - CLEAR
          *     * `blocked` - BLOCKED
@@ -709,6 +896,19 @@ export interface components {
          * @enum {string}
          */
         VerdictEnum: "clear" | "blocked" | "diverted" | "unsure" | "skipped";
+        WayView: {
+            title: string;
+            operations: string[];
+            shell: string[];
+            opens: string[];
+            closes: string[];
+            opened: number;
+        };
+        WhoView: {
+            path: string;
+            kind: string | null;
+            may: components["schemas"]["May"][];
+        };
         WholeSite: {
             sheet: components["schemas"]["Sheet"];
             findings: components["schemas"]["BriefFinding"][];
@@ -931,6 +1131,27 @@ export interface operations {
             };
         };
     };
+    surveys_contexts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContextsView"];
+                };
+            };
+        };
+    };
     surveys_findings_groups: {
         parameters: {
             query?: {
@@ -1021,6 +1242,53 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    surveys_mending: {
+        parameters: {
+            query: {
+                method?: string;
+                source?: string;
+                to?: string;
+                url: string;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MendingView"];
+                };
+            };
+        };
+    };
+    surveys_neighbours: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NeighboursView"];
+                };
             };
         };
     };
@@ -1144,6 +1412,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Overview"];
+                };
+            };
+        };
+    };
+    surveys_users: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsersView"];
+                };
+            };
+        };
+    };
+    surveys_users_plan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChosenRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MendingView"];
+                };
+            };
+        };
+    };
+    surveys_who: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhoView"];
                 };
             };
         };

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from ecumen.audit.finding import Finding, Impact, Remedy, Toll
 from ecumen.audit.scene import Scene, Site
 from ecumen.passage.verdict import Evidence
+from ecumen.plan.ways import Way
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,3 +81,12 @@ def mended(*titles: str, shell: Iterable[str] = ()) -> list[Remedy]:
     if found:
         found[0] = replace(found[0], shell=list(shell))
     return found
+
+
+MOST_OPENINGS = 6
+
+
+def remedy_of(way: Way) -> Remedy:
+    """A plan as a remedy."""
+    told = [opening.words for opening in way.openings[:MOST_OPENINGS]]
+    return Remedy(way.title, [each.words for each in way.operations], told, way.shell)

@@ -8,7 +8,7 @@ from typing import Protocol
 from ecumen.engines.breaks import Break
 from ecumen.engines.httpd.engine import HttpdEngine
 from ecumen.engines.nginx.engine import NginxEngine
-from ecumen.engines.sites import Arrival, Binding, Handling, Part, SiteSummary
+from ecumen.engines.sites import Arrival, Binding, Handling, Part, PersonalGround, SiteSummary
 from ecumen.engines.tree import Place
 from ecumen.rights import Subject
 from ecumen.survey import EngineRecord, Survey
@@ -34,6 +34,9 @@ class Engine(Protocol):
 
     def sites(self) -> Sequence[SiteSummary]:
         """Every site, personal ones too, with a request that is meant for it."""
+
+    def personal(self) -> Sequence[PersonalGround]:
+        """Every account with the folder in which its personal site lies, or would lie."""
 
     def claims(self, arrival: Arrival) -> bool:
         """Whether a site here claims the name that is asked for, on this address and port."""

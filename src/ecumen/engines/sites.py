@@ -275,6 +275,19 @@ class SiteSummary:
 
 
 @dataclass(frozen=True, slots=True)
+class PersonalGround:
+    """Where an account's personal site would lie. offered: whether the configuration has one for
+    it; line: that says so. site: with a request that is meant for it.
+    """
+
+    account: str
+    folder: str
+    offered: bool
+    line: Proof | None
+    site: SiteSummary
+
+
+@dataclass(frozen=True, slots=True)
 class Contender:
     """One place of the configuration that could take the address, in the order of weighing.
 

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from ecumen.plan.operations import Operation, What
-from ecumen.plan.overlay import overlaid
+from ecumen.plan.overlay import cut_to, overlaid
 from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, subject_of
 from ecumen.rights.table import AccessTable, Bits, Rows
-from ecumen.survey import FileTable, Survey
+from ecumen.survey import Survey
 
 _NEEDS = ((READ, "read"), (WRITE, "write"), (SEARCH, "pass or run"))
 MOST_NAMED = 5
@@ -49,15 +49,15 @@ def opens(
     """What the plan would let accounts do that they may not do now, and the reverse; by the
     owner's rights, mode and ACL. Raises LookupError.
     """
-    after = overlaid(survey, operations)
-    if after.files is survey.files:
-        return []
     tops = {operation.path for operation in operations if operation.what is not What.SWITCH}
+    if not tops:
+        return []
     subjects = everybody(survey) if accounts is None else list(accounts)
-    paths = [path for path in after.files.paths if _is_under(path, tops)]
     # Only what is changed, and what lies below, can be reached by others than before.
-    small = [_cut(table, paths, tops) for table in (survey.files, after.files)]
-    tables = [AccessTable(each, subjects) for each in small]
+    before = cut_to(survey, tops)
+    after = overlaid(before, operations)
+    paths = [path for path in after.files.paths if _is_under(path, tops)]
+    tables = [AccessTable(each.files, subjects) for each in (before, after)]
     found: list[Opening] = []
     for need, what in _NEEDS:
         was, now = (_all(table, need, paths) for table in tables)
@@ -73,17 +73,6 @@ def _is_under(path: str, tops: set[str]) -> bool:
             return True
         here = here.rpartition("/")[0]
     return "/" in tops
-
-
-def _cut(table: FileTable, paths: Iterable[str], tops: set[str]) -> FileTable:
-    """The table with these paths alone, and the folders on the way to them."""
-    wanted = dict.fromkeys(["/"])
-    for top in tops:
-        parts = top.split("/")
-        wanted |= dict.fromkeys("/".join(parts[:n]) for n in range(2, len(parts) + 1))
-    wanted |= dict.fromkeys(paths)
-    entries = (table.get(path) for path in wanted)
-    return FileTable(entry for entry in entries if entry is not None)
 
 
 def _all(table: AccessTable, need: int, paths: Sequence[str]) -> Bits:

@@ -52,24 +52,24 @@ class Operation:
     @property
     def shell(self) -> str:
         """The command, to be run as root. Names of hostile owners are quoted."""
-        path = _quoted(self.path)
+        path = quoted(self.path)
         match self.what:
             case What.MODE:
                 return f"chmod {self.value} -- {path}"
             case What.OWNER:
-                return f"chown --no-dereference {_quoted(self.value)} -- {path}"
+                return f"chown --no-dereference {quoted(self.value)} -- {path}"
             case What.GROUP:
-                return f"chgrp --no-dereference {_quoted(self.value)} -- {path}"
+                return f"chgrp --no-dereference {quoted(self.value)} -- {path}"
             case What.ACL:
-                return f"setfacl -m {_quoted(self.value)} -- {path}"
+                return f"setfacl -m {quoted(self.value)} -- {path}"
             case What.CONTEXT:
-                return f"chcon --no-dereference {_quoted(self.value)} -- {path}"
+                return f"chcon --no-dereference {quoted(self.value)} -- {path}"
             case What.SWITCH:
                 return f"setsebool -P {path} {self.value}"
             case What.FOLDER:
                 return f"mkdir -m {self.value} -- {path}"
             case What.LINK:
-                return f"ln -s -- {_quoted(self.value)} {path}"
+                return f"ln -s -- {quoted(self.value)} {path}"
 
     @property
     def words(self) -> str:
@@ -85,9 +85,9 @@ class Operation:
         return f"set the {self.what} of {self.path} to {self.value}"
 
 
-def _quoted(text: str) -> str:
-    """For a shell. Bytes that are no UTF-8, and what a terminal would take for a command, are
-    written out.
+def quoted(text: str) -> str:
+    """A word for a shell. Bytes that are no UTF-8, and what a terminal would take for a command,
+    are written out.
     """
     if text.isprintable():
         return shlex.quote(text)

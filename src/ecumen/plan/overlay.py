@@ -7,14 +7,27 @@ the union of what it masks.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 from ecumen.plan.operations import Operation, What
-from ecumen.survey import Acl, AclEntry, Entry, Kind, Labels, PolicyTexts, Survey, parse_acl
+from ecumen.rights.walk import join
+from ecumen.survey import (
+    Acl,
+    AclEntry,
+    Entry,
+    FileTable,
+    Kind,
+    Labels,
+    PolicyTexts,
+    Survey,
+    parse_acl,
+)
+from ecumen.survey.files import KINDS
 
 _SHIFTS = {"u": 6, "g": 3, "o": 0}
 _BITS = {"r": 4, "w": 2, "x": 1}
+_DIR = KINDS.index(Kind.DIR)
 
 
 def overlaid(survey: Survey, operations: Iterable[Operation]) -> Survey:
@@ -36,6 +49,29 @@ def overlaid(survey: Survey, operations: Iterable[Operation]) -> Survey:
     if switches and survey.labels.policy is not None:
         whole = replace(whole, labels=_turned(survey.labels, survey.labels.policy, switches))
     return whole
+
+
+def cut_to(survey: Survey, tops: Iterable[str]) -> Survey:
+    """The survey with these paths alone, all below them, and the folders on the way to them."""
+    files = survey.files
+    wanted: dict[str, None] = {"/": None}
+    for top in tops:
+        parts = top.split("/")
+        wanted |= dict.fromkeys("/".join(parts[:n]) for n in range(2, len(parts) + 1))
+        wanted |= dict.fromkeys(_below(files, top))
+    entries = (files.get(path) for path in wanted)
+    return replace(survey, files=FileTable(entry for entry in entries if entry is not None))
+
+
+def _below(files: FileTable, top: str) -> Iterator[str]:
+    stack = [top]
+    while stack:
+        folder = stack.pop()
+        for name in files.children(folder):
+            path = join(folder, name)
+            yield path
+            if files.kind[files.row(path)] == _DIR:
+                stack.append(path)
 
 
 def _turned(labels: Labels, policy: PolicyTexts, switches: dict[str, bool]) -> Labels:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 
 from ecumen.plan.opens import Opening, opens
 from ecumen.plan.operations import Operation, What
-from ecumen.plan.overlay import overlaid
+from ecumen.plan.overlay import cut_to, overlaid
 from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, decide
 from ecumen.survey import Entry, Survey
 
@@ -74,10 +74,10 @@ def _told(survey: Survey, operations: Sequence[Operation]) -> list[Opening]:
 
 
 def _works(
-    survey: Survey, subject: Subject, needs: Iterable[Need], operations: Iterable[Operation]
+    survey: Survey, subject: Subject, needs: Sequence[Need], operations: Iterable[Operation]
 ) -> bool:
     try:
-        after = overlaid(survey, operations)
+        after = overlaid(cut_to(survey, (need.entry.path for need in needs)), operations)
     except LookupError:
         return False
     for need in needs:

@@ -17,6 +17,7 @@ from ecumen.survey import Entry, Kind, Survey
 
 LETTERS: Mapping[str, int] = {"r": READ, "w": WRITE, "x": SEARCH}
 WORDS = ("list", "create", "delete")
+_WHOSE = {"owner": "the owner", "group": "the group", "other": "others", "user": "the owner"}
 _NAMED = ((READ, "read"), (WRITE, "write"), (SEARCH, "execute"))
 
 
@@ -126,6 +127,8 @@ class Reacher:
             return barred
         decision = decide(entry, subject, need)
         what = " and ".join(word for bit, word in _NAMED if need & bit)
+        if entry.kind is Kind.DIR:
+            what = what.replace("execute", "pass through")
         if not decision.allowed:
             return self._denied(entry, decision, subject, what)
         why = f"{subject.name} may {what} {entry.path}: {_told(decision)} decides."
@@ -220,7 +223,8 @@ def _told(decision: Decision) -> str:
             return "root"
         case "user" | "group" if ":" in decision.line:
             return f"the ACL entry {decision.line}"
-    return f"the rights of the {decision.by} ({decision.line.rpartition(' ')[2]})"
+    bits = decision.line.rpartition(" ")[2]
+    return f"what {_WHOSE[decision.by]} may ({bits})"
 
 
 def reach_of_all(

@@ -1,5 +1,27 @@
 """The checks, by concern; importing one registers it."""
 
-from ecumen.audit.checks import claims, doors, fronts, indexes, roots, served, states
+from ecumen.audit.checks import (
+    claims,
+    contexts,
+    doors,
+    fronts,
+    indexes,
+    owners,
+    roots,
+    served,
+    states,
+    users,
+)
 
-__all__ = ["claims", "doors", "fronts", "indexes", "roots", "served", "states"]
+__all__ = [
+    "claims",
+    "contexts",
+    "doors",
+    "fronts",
+    "indexes",
+    "owners",
+    "roots",
+    "served",
+    "states",
+    "users",
+]

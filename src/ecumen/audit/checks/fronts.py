@@ -8,15 +8,21 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Callable, Iterator
 
-from ecumen.audit.check import Found, Look, check, mended
-from ecumen.audit.finding import Impact
+from ecumen.audit.check import Found, Look, check, mended, remedy_of
+from ecumen.audit.finding import Impact, Remedy
 from ecumen.audit.scene import Front, Scene, Site
 from ecumen.engines.sites import Block
 from ecumen.passage.follow import mend, say
+from ecumen.passage.remedies import mending
 from ecumen.survey import Kind
 
 Cause = Callable[[Block], str]
 Keep = Callable[[Site, Block], bool]
+
+
+def stopped(scene: Scene) -> list[tuple[Site, Front, Block]]:
+    """The sites whose own front page is stopped, and by what. Worked out once."""
+    return scene.once("stopped fronts", _stopped)
 
 
 def _stopped(scene: Scene) -> list[tuple[Site, Front, Block]]:
@@ -37,7 +43,7 @@ def _always(site: Site, block: Block) -> bool:
 
 def _by_code(codes: tuple[str, ...], cause: Cause, keep: Keep = _always) -> Look:
     def look(scene: Scene) -> Iterator[Found]:
-        for site, front, block in scene.once("stopped fronts", _stopped):
+        for site, front, block in stopped(scene):
             if block.code not in codes or not keep(site, block):
                 continue
             proofs = [scene.evidence(proof) for proof in block.proofs]
@@ -47,10 +53,19 @@ def _by_code(codes: tuple[str, ...], cause: Cause, keep: Keep = _always) -> Look
                 [*proofs, scene.asked(front)],
                 f"{site.name}: {say(block.code, block.facts)}",
                 group=cause(block),
-                remedies=mended(*filter(None, (mend(block.code, block.facts),))),
+                remedies=_remedies(scene, front, block),
             )
 
     return look
+
+
+def _remedies(scene: Scene, front: Front, block: Block) -> list[Remedy]:
+    """Plans, where owners, modes and contexts are all that it takes; else words."""
+    if block.code.startswith("ladder."):
+        found = mending(scene.follower, front.request)
+        if found.ways:
+            return [remedy_of(way) for way in found.ways]
+    return mended(*filter(None, (mend(block.code, block.facts),)))
 
 
 def _path(block: Block) -> str:

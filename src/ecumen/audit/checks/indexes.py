@@ -10,6 +10,7 @@ from ecumen.audit.checks.roots import roots
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site
 from ecumen.passage.request import escaped_path
+from ecumen.plan.operations import quoted
 from ecumen.rights.walk import join
 from ecumen.survey import Entry, Kind
 
@@ -69,7 +70,9 @@ def empty(scene: Scene) -> Iterator[Found]:
             [site],
             [scene.entry(entry), *(scene.entry(e) for e in behind[:1]), scene.asked(front)],
             title,
-            remedies=mended(f"Fill {front.file}, or remove it", shell=[f"rm {front.file}"]),
+            remedies=mended(
+                f"Fill {front.file}, or remove it", shell=[f"rm -- {quoted(front.file)}"]
+            ),
         )
 
 
@@ -94,7 +97,7 @@ def doubled(scene: Scene) -> Iterator[Found]:
                 f"{entry.path} is not found as {meant}, which is not there",
                 remedies=mended(
                     f"Call it {meant}",
-                    shell=[f"mv {entry.path} {join(root.physical, meant)}"],
+                    shell=[f"mv -- {quoted(entry.path)} {quoted(join(root.physical, meant))}"],
                 ),
             )
 

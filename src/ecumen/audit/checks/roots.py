@@ -10,6 +10,7 @@ from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.holdings import Holding, holdings
 from ecumen.audit.scene import Scene, Site
+from ecumen.plan.operations import Operation, What, quoted
 from ecumen.rights import Problem
 from ecumen.survey import Entry, Kind
 
@@ -86,7 +87,7 @@ def missing(scene: Scene) -> Iterator[Found]:
                 group=root.path.rpartition("/")[0],
                 remedies=mended(
                     f"Make the folder {root.path}, or mend the path in the configuration",
-                    shell=[f"mkdir -p {root.path}"] if root.entry is None else [],
+                    shell=[f"mkdir -p -- {quoted(root.path)}"] if root.entry is None else [],
                 ),
             )
 
@@ -266,7 +267,9 @@ def loose(scene: Scene) -> Iterator[Found]:
                 group=who,
                 remedies=mended(
                     "Take the right to write away from all but the owner",
-                    shell=[f"chmod {bits} {entry.path}" for entry in found[:MOST_SHOWN]],
+                    shell=[
+                        Operation(What.MODE, entry.path, bits).shell for entry in found[:MOST_SHOWN]
+                    ],
                 ),
             )
 

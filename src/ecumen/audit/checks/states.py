@@ -10,6 +10,7 @@ from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site
 from ecumen.engines.engine import Engine
 from ecumen.passage.verdict import Evidence
+from ecumen.plan.operations import quoted
 from ecumen.survey import EngineRecord, Entry, Kind
 
 _AVAILABLE, _ENABLED = "-available", "-enabled"
@@ -118,7 +119,9 @@ def not_enabled(scene: Scene) -> Iterator[Found]:
                     group=available,
                     remedies=mended(
                         f"Link it from {enabled}, or remove it",
-                        shell=[f"ln -s ../{name}/{leaf} {enabled}/{leaf}"],
+                        shell=[
+                            f"ln -s -- {quoted(f'../{name}/{leaf}')} {quoted(f'{enabled}/{leaf}')}"
+                        ],
                     ),
                 )
 
@@ -143,5 +146,7 @@ def dangling(scene: Scene) -> Iterator[Found]:
                     [scene.entry(link)],
                     f"{link.path} points to {link.target}, which is gone",
                     group=name,
-                    remedies=mended(f"Remove the link {link.path}", shell=[f"rm {link.path}"]),
+                    remedies=mended(
+                        f"Remove the link {link.path}", shell=[f"rm -- {quoted(link.path)}"]
+                    ),
                 )

@@ -29,6 +29,7 @@ from ecumen.engines.sites import (
     Doubt,
     Handling,
     Part,
+    PersonalGround,
     Phase,
     Proof,
     Rank,
@@ -107,6 +108,10 @@ class HttpdEngine:
             replace(s, behind=order.behind(s.place, ends.get(s.place, s.place), self.breaks[0]))
             for s in found
         ]
+
+    def personal(self) -> Sequence[PersonalGround]:
+        """Every account with the folder in which its personal site lies, or would lie."""
+        return Summaries(self.survey, self.server, self._resolve).personal()
 
     # --- one request ---
 

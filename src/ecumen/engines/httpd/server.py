@@ -76,6 +76,13 @@ class UserFolders:
     on: dict[str, Directive] = field(default_factory=dict)
     off: dict[str, Directive] = field(default_factory=dict)
 
+    def off_for(self, name: str) -> Directive | None:
+        """The line that keeps an account from having a personal site."""
+        off = self.off.get(name.lower())
+        if off is None and self.all_off and name.lower() not in self.on:
+            return self.all_off_line
+        return off
+
     def over(self, base: UserFolders) -> UserFolders:
         """The lists of accounts are not merged: a host that says anything has only its own."""
         mine = self.folders is not None

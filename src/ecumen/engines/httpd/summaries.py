@@ -10,7 +10,7 @@ from ecumen.engines.httpd.choice import Resolve
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.server import Host, Server
 from ecumen.engines.httpd.way import personal_folder
-from ecumen.engines.sites import Door, Named, SiteSummary
+from ecumen.engines.sites import Door, Named, PersonalGround, SiteSummary, proof_of
 from ecumen.survey import Survey
 
 
@@ -26,8 +26,10 @@ class Summaries:
         """Every virtual host in file order, then the personal sites."""
         hosts = list(self.server.hosts) or [self.server.main]
         found = [self._summary(host) for host in hosts]
-        home = next((h for h in hosts if h.user_folders.folders is not None), None)
-        return found + (self._personal_sites(home) if home is not None else [])
+        # Of the accounts only those that have a folder have a site.
+        return found + [
+            ground.site for ground in self.personal() if ground.folder in self.survey.files
+        ]
 
     def _summary(self, host: Host) -> SiteSummary:
         address, port = self._asked_at(host)
@@ -69,25 +71,34 @@ class Summaries:
         wanted = [b.address for b in self.server.listens if b.port == port and b.address != "*"]
         return next(iter(wanted), self.survey.outside_address), port
 
-    def _personal_sites(self, host: Host) -> list[SiteSummary]:
-        """The accounts that have a folder for a personal site, reached through this host."""
-        base = self._summary(host)
-        found = []
+    def personal(self) -> list[PersonalGround]:
+        """Every account with the folder in which its personal site lies, or would lie."""
+        hosts = list(self.server.hosts) or [self.server.main]
+        home = next((h for h in hosts if h.user_folders.folders is not None), None)
+        return [] if home is None else list(self._grounds(home))
+
+    def _grounds(self, host: Host) -> Iterator[PersonalGround]:
+        base, folders = self._summary(host), host.user_folders
         for account in self.survey.accounts:
-            for pattern in host.user_folders.folders or ():
-                folder = personal_folder(pattern, account.name, account.home)
-                if folder is not None and folder in self.survey.files:
-                    found.append(
-                        replace(
-                            base,
-                            name=f"~{account.name}",
-                            root=folder,
-                            path=f"/~{account.name}/",
-                            personal=account.name,
-                        )
-                    )
-                    break
-        return found
+            found = (
+                personal_folder(pattern, account.name, account.home)
+                for pattern in folders.folders or ()
+            )
+            likely = [folder for folder in found if folder is not None]
+            if not likely:
+                continue
+            folder = next((each for each in likely if each in self.survey.files), likely[0])
+            site = replace(
+                base,
+                name=f"~{account.name}",
+                root=folder,
+                path=f"/~{account.name}/",
+                personal=account.name,
+            )
+            off = folders.off_for(account.name)
+            line = off or folders.folders_line
+            proof = proof_of(line) if line is not None else None
+            yield PersonalGround(account.name, folder, off is None, proof, site)
 
 
 def _claims(host: Host) -> Iterator[Named]:

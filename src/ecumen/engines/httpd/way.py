@@ -243,9 +243,7 @@ class Ways:
         name, slash, rest = path[2:].partition("/")
         if name in ("", ".", ".."):
             return False
-        off = settings.off.get(name.lower())
-        if off is None and settings.all_off and name.lower() not in settings.on:
-            off = settings.all_off_line
+        off = settings.off_for(name)
         if off is not None:
             part.picture.append(Mapped("personal-off", path, path, proof_of(off)))
             part.facts["account"] = name

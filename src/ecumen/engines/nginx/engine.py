@@ -30,6 +30,7 @@ from ecumen.engines.sites import (
     Handling,
     Named,
     Part,
+    PersonalGround,
     Phase,
     Rank,
     SiteSummary,
@@ -131,6 +132,10 @@ class NginxEngine:
         if bound.address != "*" and not bound.address.startswith("unix:"):
             return bound.address
         return self.survey.outside_address
+
+    def personal(self) -> Sequence[PersonalGround]:
+        """None: this engine has no personal sites of its own."""
+        return ()
 
     def claims(self, arrival: Arrival) -> bool:
         """Whether a site here claims the name that is asked for, on this address and port."""

@@ -1,0 +1,147 @@
+"""Which owner can read or change what another owner keeps private: directly, through a group, or
+through the web server's worker, for whom every owner's programs may run.
+
+Private is what has a name that says so: dumps, keys, password and environment files, backups, and
+configuration that usually holds passwords. Contents are never read.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from ecumen.audit.holdings import secret_kind
+from ecumen.audit.scene import Scene
+from ecumen.audit.users import is_person
+from ecumen.rights import READ, WRITE, Subject, subject_of
+from ecumen.rights.decide import decide
+from ecumen.rights.table import AccessTable
+from ecumen.survey import Entry, Kind
+from ecumen.survey.files import KINDS
+
+_CONFIG = re.compile(
+    r"/(?:config|settings|local|database|db|secrets?|credentials?)[^/]*"
+    r"\.(?:php|py|rb|pl|ini|ya?ml|json|toml|cnf|conf|inc)\Z",
+    re.IGNORECASE,
+)
+_SESSION = re.compile(r"/(?:sess_[0-9a-z,-]+|sessions?/[^/]+)\Z", re.IGNORECASE)
+_FILE = KINDS.index(Kind.FILE)
+MOST_PATHS = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Exposed:
+    """One private file. readers, writers: other people's accounts. worker: whether the web
+    server's may read it. how: what lets the first of them.
+    """
+
+    entry: Entry
+    kind: str
+    owner: str
+    readers: list[str]
+    writers: list[str]
+    worker: bool
+    how: str
+
+
+@dataclass(frozen=True, slots=True)
+class Neighbour:
+    """What one account can do to another's private files. worst: the first of the paths."""
+
+    owner: str
+    other: str
+    reads: int
+    writes: int
+    worst: str
+    kind: str
+    how: str
+
+
+def private_kind(path: str) -> str | None:
+    """What a name says it holds that is not for others; None for all else."""
+    if _CONFIG.search(path):
+        return "a configuration that may hold passwords"
+    if _SESSION.search(path):
+        return "a session"
+    return secret_kind(path)
+
+
+def exposed(scene: Scene) -> list[Exposed]:
+    """Private files of people that another person can read or write, in the order of the paths."""
+    return scene.once("exposed", lambda it: list(_exposed(it)))
+
+
+def neighbours(scene: Scene) -> list[Neighbour]:
+    """Who can do what to whom; those with the most first."""
+    cells: dict[tuple[str, str], list[tuple[Exposed, bool, bool]]] = {}
+    for found in exposed(scene):
+        writers = set(found.writers)
+        for other in sorted({*found.readers, *found.writers}):
+            may_read = other in found.readers
+            cells.setdefault((found.owner, other), []).append((found, may_read, other in writers))
+    listed = [
+        Neighbour(
+            owner,
+            other,
+            sum(reads for _, reads, _ in each),
+            sum(writes for _, _, writes in each),
+            each[0][0].entry.path,
+            each[0][0].kind,
+            each[0][0].how,
+        )
+        for (owner, other), each in cells.items()
+    ]
+    return sorted(listed, key=lambda cell: (-cell.writes, -cell.reads, cell.owner, cell.other))
+
+
+def _exposed(scene: Scene) -> Iterator[Exposed]:
+    survey = scene.survey
+    people = [account for account in survey.accounts if is_person(account)]
+    subjects = [s for s in (subject_of(survey, a.name) for a in people) if s is not None]
+    workers = [e.worker for e in scene.engines if e.worker is not None]
+    uids = {subject.uid for subject in subjects}
+    files = survey.files
+    rows, kinds = [], []
+    for row, path in enumerate(files.paths):
+        if files.kind[row] == _FILE and files.uid[row] in uids:
+            kind = private_kind(path)
+            if kind is not None:
+                rows.append(row)
+                kinds.append(kind)
+    if not rows:
+        return
+    table = AccessTable(files, [*subjects, *workers])
+    chosen = np.array(rows, np.int64)
+    reads, writes = (table.members(table.allowed(need, chosen)) for need in (READ, WRITE))
+    count = len(subjects)
+    for number, (row, kind) in enumerate(zip(rows, kinds, strict=True)):
+        entry = files.entry(row)
+        others = [n for n in range(count) if subjects[n].uid != entry.uid]
+        readers = [subjects[n] for n in others if reads[number, n]]
+        writers = [subjects[n] for n in others if writes[number, n]]
+        if not readers and not writers:
+            continue
+        yield Exposed(
+            entry,
+            kind,
+            survey.user_name(entry.uid),
+            [subject.name for subject in readers],
+            [subject.name for subject in writers],
+            bool(reads[number, count:].any()),
+            _how(entry, (readers or writers)[0], READ if readers else WRITE),
+        )
+
+
+def _how(entry: Entry, subject: Subject, need: int) -> str:
+    """What lets an account in, in words."""
+    match decide(entry, subject, need).by:
+        case "user":
+            return "an ACL entry of its own"
+        case "group":
+            return "a group"
+        case "other":
+            return "the rights of everybody"
+    return "root"

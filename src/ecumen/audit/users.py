@@ -1,0 +1,218 @@
+"""Personal sites: every account against the conditions that one needs, in the order in which they
+bite. The first that fails keeps visitors out; the later ones are told too.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from ecumen.audit.scene import Scene, outcome_words
+from ecumen.contexts.confinement import PASS
+from ecumen.engines.engine import Engine
+from ecumen.engines.sites import PersonalGround
+from ecumen.passage.follow import mend, say
+from ecumen.passage.front import front_request
+from ecumen.passage.remedies import mending
+from ecumen.plan import opens
+from ecumen.plan.ways import Way
+from ecumen.rights import SEARCH, Subject, decide
+from ecumen.rights.reach import Reach, Reacher
+from ecumen.survey import Account, Entry, Kind
+
+CONDITIONS = ("offered", "home", "folder", "passable", "owner", "context", "content", "answers")
+WORDS = {
+    "offered": "offered by the configuration",
+    "home": "home can be passed",
+    "folder": "the folder is there",
+    "passable": "the folder can be passed",
+    "owner": "the folder is the owner's",
+    "context": "context and switches",
+    "content": "an index, or a listing",
+    "answers": "answers",
+}
+# Accounts below this number are the system's own (login.defs(5), UID_MIN).
+FIRST_PERSON = 1000
+_NOBODY = 65534
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """One condition for one account. state: ok, fails, unsure, or beside (not asked, as there is
+    nothing to ask it of).
+    """
+
+    name: str
+    state: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class UserSite:
+    """One account. first: the condition that fails first, "" where none does."""
+
+    account: str
+    uid: int
+    home: str
+    folder: str
+    url: str
+    status: int | None
+    first: str
+    why: str
+    conditions: list[Condition]
+
+
+def user_sites(scene: Scene) -> list[UserSite]:
+    """Every person's account with its conditions, in the order of the accounts."""
+    reacher = Reacher(scene.survey)
+    found = []
+    for engine in scene.engines:
+        for ground in engine.personal():
+            account = scene.survey.account_by_name[ground.account]
+            if is_person(account):
+                found.append(_user(scene, engine, ground, account, reacher))
+    return found
+
+
+def users_of(scene: Scene) -> list[UserSite]:
+    """The same, worked out once."""
+    return scene.once("user sites", user_sites)
+
+
+def is_person(account: Account) -> bool:
+    return account.uid >= FIRST_PERSON and account.uid != _NOBODY
+
+
+def one_plan(scene: Scene, accounts: list[str]) -> list[Way]:
+    """What mends the chosen accounts' sites together; of each manner of way one, where it mends
+    all of them that can be mended.
+    """
+    ways: dict[str, list[Way]] = {}
+    asked = 0
+    for engine in scene.engines:
+        for ground in engine.personal():
+            if ground.account in accounts:
+                found = mending(scene.follower, front_request(ground.site)).ways
+                asked += bool(found)
+                for way in found:
+                    ways.setdefault(way.title, []).append(way)
+    plans = []
+    for title, each in ways.items():
+        if len(each) == asked:
+            whole = list(dict.fromkeys(o for way in each for o in way.operations))
+            plans.append(Way(title, whole, opens(scene.survey, whole)))
+    return sorted(plans, key=lambda way: way.opened)
+
+
+def _user(
+    scene: Scene, engine: Engine, ground: PersonalGround, account: Account, reacher: Reacher
+) -> UserSite:
+    front = scene.ask(front_request(ground.site))
+    conditions = list(_conditions(scene, engine, ground, account, reacher))
+    answered = front.decided and front.block is None
+    state = "unsure" if not front.decided else "ok" if answered else "fails"
+    conditions.append(Condition("answers", state, outcome_words(front)))
+    first = next((each for each in conditions if each.state == "fails"), None)
+    return UserSite(
+        account=account.name,
+        uid=account.uid,
+        home=account.home,
+        folder=ground.folder,
+        url=front.request.url,
+        status=front.status,
+        first=first.name if first else "",
+        why=first.why if first else "",
+        conditions=conditions,
+    )
+
+
+def _conditions(
+    scene: Scene, engine: Engine, ground: PersonalGround, account: Account, reacher: Reacher
+) -> Iterator[Condition]:
+    worker = engine.worker
+    yield Condition(
+        "offered",
+        "ok" if ground.offered else "fails",
+        "" if ground.offered else f"Personal sites are off for {account.name}.",
+    )
+    if worker is None:
+        for name in CONDITIONS[1:-1]:
+            yield Condition(name, "unsure", "The engine's worker account is not in the survey.")
+        return
+    yield _reached("home", reacher.ask(worker, "x", account.home))
+    entry = scene.walker.walk(ground.folder).entry
+    if entry is None or entry.kind is not Kind.DIR:
+        yield _reached("folder", replace(reacher.ask(root_of(), "x", ground.folder), allowed=False))
+        for name in CONDITIONS[3:-1]:
+            yield Condition(name, "beside", "")
+        return
+    yield Condition("folder", "ok", "")
+    decision = decide(entry, worker, SEARCH)
+    yield (
+        Condition("passable", "ok", "")
+        if decision.allowed
+        else Condition("passable", "fails", _shut(scene, entry, worker))
+    )
+    yield _owned(scene, account, entry)
+    yield _labelled(scene, entry)
+    yield _content(scene, ground)
+
+
+def root_of() -> Subject:
+    """Who may look everywhere."""
+    return Subject("root", 0, frozenset({0}))
+
+
+def _reached(name: str, found: Reach) -> Condition:
+    state = {True: "ok", False: "fails", None: "unsure"}[found.allowed]
+    return Condition(name, state, "" if found.allowed else found.why)
+
+
+def _shut(scene: Scene, entry: Entry, worker: Subject) -> str:
+    facts = {
+        "path": entry.path,
+        "owner": scene.survey.user_name(entry.uid),
+        "group": scene.survey.group_name(entry.gid),
+        "mode": f"{entry.mode:04o}",
+        "worker": worker.name,
+    }
+    return say("ladder.shut", facts)
+
+
+def _owned(scene: Scene, account: Account, entry: Entry) -> Condition:
+    if entry.uid == account.uid:
+        return Condition("owner", "ok", "")
+    owner = scene.survey.user_name(entry.uid)
+    why = f"{entry.path} belongs to {owner}, so {account.name} cannot work in it."
+    return Condition("owner", "fails", why)
+
+
+def _labelled(scene: Scene, entry: Entry) -> Condition:
+    confinement = scene.follower.confinement
+    if not confinement.enforced:
+        return Condition("context", "ok", "")
+    step = confinement.step(entry, PASS)
+    if step.allowed is None:
+        return Condition("context", "unsure", step.why)
+    if step.allowed:
+        return Condition("context", "ok", "")
+    facts = {"path": entry.path, "type": step.type or "", "domain": "the web server"}
+    return Condition("context", "fails", say("context.shut", facts))
+
+
+def _content(scene: Scene, ground: PersonalGround) -> Condition:
+    """Whether something would go out once all that is closed were open."""
+    now, _, _ = scene.follower.run(front_request(ground.site))
+    handling = now.handling
+    if handling is None:
+        return Condition("content", "unsure", "")
+    closed = ("ladder.unlistable", "ladder.unreadable")
+    blocks = [
+        block
+        for block in (*handling.serve.blocks, *handling.ladder.blocks)
+        if block.code.startswith("serve.") or block.code in closed
+    ]
+    if blocks:
+        why = f"{say(blocks[0].code, blocks[0].facts)} {mend(blocks[0].code, blocks[0].facts)}"
+        return Condition("content", "fails", why)
+    return Condition("content", "ok", "")

@@ -1,0 +1,253 @@
+"""Who may, and what mends: permissions, personal sites, contexts and plans."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+from rest_framework_dataclasses.serializers import DataclassSerializer
+
+from ecumen.audit.checks.contexts import subtrees
+from ecumen.audit.neighbours import Neighbour, neighbours
+from ecumen.audit.switches import Switch, switches
+from ecumen.audit.template import Template, template
+from ecumen.audit.users import WORDS, UserSite, one_plan, users_of
+from ecumen.audit.who import May, who_may
+from ecumen.contexts.confinement import type_of
+from ecumen.passage.remedies import mending
+from ecumen.passage.request import read_request
+from ecumen.plan.ways import Way
+from ecumen_web.api.passage import QuestionSerializer
+from ecumen_web.api.surveys import survey_of
+from ecumen_web.store.loading import scene_of
+
+MOST_CELLS = 2000
+MOST_TREES = 500
+
+
+@dataclass(frozen=True, slots=True)
+class WayView:
+    """A plan: its operations in words and as commands, and what else it would open or close."""
+
+    title: str
+    operations: list[str]
+    shell: list[str]
+    opens: list[str]
+    closes: list[str]
+    opened: int
+
+
+def _way(way: Way) -> WayView:
+    return WayView(
+        way.title,
+        [operation.words for operation in way.operations],
+        way.shell,
+        [each.words for each in way.openings if each.gains],
+        [each.words for each in way.openings if not each.gains],
+        way.opened,
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class MendingView:
+    mends: int
+    of: int
+    ways: list[WayView]
+
+
+@dataclass(frozen=True, slots=True)
+class ConditionName:
+    name: str
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
+class UsersView:
+    """conditions: in the order in which they bite. template: what a new account would get."""
+
+    conditions: list[ConditionName]
+    users: list[UserSite]
+    template: Template | None
+
+
+@dataclass(frozen=True, slots=True)
+class TreeView:
+    """A folder or file from which on contexts differ from the rules."""
+
+    path: str
+    kind: str
+    actual: str
+    expected: str
+    count: int
+    readable: bool | None
+
+
+@dataclass(frozen=True, slots=True)
+class PortView:
+    engine: str
+    port: int
+    type: str
+    allowed: bool | None
+
+
+@dataclass(frozen=True, slots=True)
+class ContextsView:
+    """shipped: the policy is not this server's, but the one that comes with Ecumen."""
+
+    mode: str
+    shipped: bool
+    trouble: str
+    switches: list[Switch]
+    trees: list[TreeView]
+    more_trees: int
+    ports: list[PortView]
+
+
+@dataclass(frozen=True, slots=True)
+class NeighboursView:
+    cells: list[Neighbour]
+    more: int
+
+
+@dataclass(frozen=True, slots=True)
+class WhoView:
+    path: str
+    kind: str | None
+    may: list[May]
+
+
+class MendingSerializer(DataclassSerializer[MendingView]):
+    class Meta:
+        dataclass = MendingView
+
+
+class UsersSerializer(DataclassSerializer[UsersView]):
+    class Meta:
+        dataclass = UsersView
+
+
+class ContextsSerializer(DataclassSerializer[ContextsView]):
+    class Meta:
+        dataclass = ContextsView
+
+
+class NeighboursSerializer(DataclassSerializer[NeighboursView]):
+    class Meta:
+        dataclass = NeighboursView
+
+
+class WhoSerializer(DataclassSerializer[WhoView]):
+    class Meta:
+        dataclass = WhoView
+
+
+class ChosenSerializer(serializers.Serializer[object]):
+    accounts = serializers.ListField(child=serializers.CharField(max_length=300), max_length=2000)
+
+
+_SURVEY = OpenApiParameter("survey", str, "path")
+
+
+class MendingEndpoint(APIView):
+    @extend_schema(
+        operation_id="surveys_mending",
+        parameters=[_SURVEY, QuestionSerializer],
+        responses=MendingSerializer,
+    )
+    def get(self, request: Request, survey: str) -> Response:
+        """What mends a request's obstacles, the least opening first."""
+        scene = scene_of(survey_of(survey).file)
+        asked = QuestionSerializer(data=request.query_params)
+        asked.is_valid(raise_exception=True)
+        found = mending(scene.follower, read_request(**asked.validated_data))
+        view = MendingView(found.mends, found.of, [_way(way) for way in found.ways])
+        return Response(MendingSerializer(view).data)
+
+
+class UsersEndpoint(APIView):
+    @extend_schema(operation_id="surveys_users", parameters=[_SURVEY], responses=UsersSerializer)
+    def get(self, request: Request, survey: str) -> Response:
+        """Every account against the conditions that a personal site needs."""
+        scene = scene_of(survey_of(survey).file)
+        names = [ConditionName(name, words) for name, words in WORDS.items()]
+        view = UsersView(names, users_of(scene), template(scene))
+        return Response(UsersSerializer(view).data)
+
+    @extend_schema(
+        operation_id="surveys_users_plan",
+        parameters=[_SURVEY],
+        request=ChosenSerializer,
+        responses=MendingSerializer,
+    )
+    def post(self, request: Request, survey: str) -> Response:
+        """One plan for the chosen accounts; nothing is changed."""
+        scene = scene_of(survey_of(survey).file)
+        given = ChosenSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        accounts = given.validated_data["accounts"]
+        found = one_plan(scene, accounts)
+        view = MendingView(len(accounts), len(accounts), [_way(way) for way in found])
+        return Response(MendingSerializer(view).data)
+
+
+class ContextsEndpoint(APIView):
+    @extend_schema(
+        operation_id="surveys_contexts", parameters=[_SURVEY], responses=ContextsSerializer
+    )
+    def get(self, request: Request, survey: str) -> Response:
+        """Policy switches with what depends on them, subtrees that differ, and ports."""
+        scene = scene_of(survey_of(survey).file)
+        confinement = scene.follower.confinement
+        trees = [
+            TreeView(t.top.path, t.top.kind.value, t.actual, type_of(t.expected) or "", t.count,
+                     t.readable)
+            for t in subtrees(scene)
+        ]  # fmt: skip
+        ports = []
+        for engine in scene.engines:
+            for number in sorted({b.port for b in engine.listens if b.port is not None}):
+                allowed, type_ = confinement.binds(number)
+                ports.append(PortView(engine.kind, number, type_, allowed))
+        view = ContextsView(
+            confinement.mode,
+            confinement.shipped,
+            confinement.trouble,
+            scene.once("switches", switches),
+            trees[:MOST_TREES],
+            max(0, len(trees) - MOST_TREES),
+            ports,
+        )
+        return Response(ContextsSerializer(view).data)
+
+
+class NeighboursEndpoint(APIView):
+    @extend_schema(
+        operation_id="surveys_neighbours", parameters=[_SURVEY], responses=NeighboursSerializer
+    )
+    def get(self, request: Request, survey: str) -> Response:
+        """Which owner can read or change what another keeps private."""
+        scene = scene_of(survey_of(survey).file)
+        cells = scene.once("neighbours", neighbours)
+        view = NeighboursView(cells[:MOST_CELLS], max(0, len(cells) - MOST_CELLS))
+        return Response(NeighboursSerializer(view).data)
+
+
+class WhoEndpoint(APIView):
+    @extend_schema(
+        operation_id="surveys_who",
+        parameters=[_SURVEY, OpenApiParameter("path", str, required=True)],
+        responses=WhoSerializer,
+    )
+    def get(self, request: Request, survey: str) -> Response:
+        """Who may read, write or pass a path, with the step that decides."""
+        scene = scene_of(survey_of(survey).file)
+        path = request.query_params.get("path", "")
+        if not path.startswith("/"):
+            raise serializers.ValidationError("A path begins with /.")
+        entry = scene.survey.files.get(path.rstrip("/") or "/")
+        view = WhoView(path, entry.kind.value if entry else None, who_may(scene.survey, path))
+        return Response(WhoSerializer(view).data)
