@@ -14,12 +14,14 @@ from click.testing import CliRunner
 from ecumen.audit import CHECKS, Finding, audit
 from ecumen.audit.check import Check, Found
 from ecumen.audit.finding import Impact
+from ecumen.contexts.shipped import shipped_policy
 from ecumen.passage import Follower
 from ecumen.passage.front import front_pages
 from ecumen.survey import (
     ConfigCheck,
     FileTable,
     Kind,
+    Labels,
     Listener,
     NameRecord,
     Survey,
@@ -121,6 +123,42 @@ def grounds(outside: str) -> Survey:
         hosts + f"<VirtualHost *:80>\nServerName z.test\nDocumentRoot {outside}\n</VirtualHost>\n",
         *files,
     )
+
+
+HOMES = "UserDir public_html\n" + ONE
+HOME = ("0755 ines /home/ines/", "0755 ines /home/ines/public_html/",
+        "0644 ines /home/ines/public_html/index.html")  # fmt: skip
+_RULES = "/.*\tu:r:var_t:s0\n/srv/a(/.*)?\tu:r:{}:s0\n"
+
+
+def homes(*files: str, config: str = HOMES, home_mode: str = "0755") -> Survey:
+    """Personal sites of ines, with a template for new homes that has what they need."""
+    skeleton = ("0755 root /etc/skel/", "0755 root /etc/skel/public_html/",
+                "0644 root /etc/skel/public_html/index.html")  # fmt: skip
+    survey = httpd(config, *(files or HOME), *skeleton)
+    texts = {**survey.texts, "/etc/login.defs": f"HOME_MODE {home_mode}\n".encode()}
+    return replace(survey, texts=texts)
+
+
+def labelled(config: str, actual: str, expected: str = "httpd_sys_content_t") -> Survey:
+    """A policy in force; everything in the root has the type `actual`."""
+    survey = httpd(config)
+    files = (
+        replace(each, context=f"u:r:{actual if each.path.startswith('/srv/a') else 'var_t'}:s0")
+        for each in survey.files
+    )
+    return replace(
+        survey,
+        files=FileTable(files),
+        kernel={"security.mode": "enforcing"},
+        labels=Labels({"file_contexts": _RULES.format(expected)},
+                      replace(shipped_policy(), shipped=False)),
+    )  # fmt: skip
+
+
+def bound(port: int) -> Survey:
+    survey = labelled(f"Listen {port}\n" + ONE, "httpd_sys_content_t")
+    return replace(survey, listeners=(*HEARD, Listener("0.0.0.0", port, "apache2", 7)))
 
 
 Make = Callable[[], Survey]
@@ -284,6 +322,40 @@ CASES: dict[str, tuple[Make, Make]] = {
         lambda: sealed("# none"),
         lambda: sealed("SSLEngine on"),
     ),
+    "ladder.wide-open": (
+        lambda: homes(HOME[0], HOME[1], "0666 ines /home/ines/notes"),
+        lambda: homes(HOME[0], HOME[1], "1777 ines /home/ines/tmp/", "0664 ines /home/ines/notes"),
+    ),
+    "owner.foreign": (
+        lambda: homes(HOME[0], "0755 root /home/ines/public_html/"),
+        lambda: homes(),
+    ),
+    "owner.neighbour": (
+        lambda: homes(*HOME, "0644 ines /home/ines/config.ini"),
+        lambda: homes(*HOME, "0640 ines /home/ines/config.ini", "0644 ines /home/ines/config.txt"),
+    ),
+    "user.not-offered": (
+        lambda: homes(config="UserDir disabled ines\n" + HOMES),
+        lambda: homes(config="UserDir disabled otto\n" + HOMES),
+    ),
+    "user.no-folder": (
+        lambda: homes(HOME[0]),
+        lambda: homes(*HOME, "0755 otto /home/otto/public_html/"),
+    ),
+    "user.template": (lambda: homes(home_mode="0700"), lambda: homes(home_mode="0711")),
+    "context.differs": (
+        lambda: labelled(ONE, "tmp_t"),
+        lambda: labelled(ONE, "httpd_sys_content_t"),
+    ),
+    "context.switch-off": (
+        lambda: labelled(ONE, "user_home_t", "user_home_t"),
+        lambda: labelled(ONE, "httpd_user_content_t", "httpd_user_content_t"),
+    ),
+    "context.shut": (
+        lambda: labelled(ONE, "default_t", "default_t"),
+        lambda: labelled(ONE, "default_t", "httpd_sys_content_t"),
+    ),
+    "context.port": (lambda: bound(8081), lambda: bound(8080)),
     "state.fails-check": (
         lambda: engine(httpd(ONE), check=ConfigCheck(False, "error on line 2 of /etc/c:\nx")),
         lambda: engine(httpd(ONE), check=ConfigCheck(True, "Syntax OK")),
@@ -367,14 +439,18 @@ def run(demo_file: Path, *more: str) -> str:
     return done.stdout
 
 
-def test_what_is_found_fails_only_where_asked(demo_file: Path) -> None:
+def test_what_is_found_fails_only_where_asked(tmp_path: Path) -> None:
+    file = tmp_path / "x.survey"
+    with file.open("wb") as stream:
+        write_survey(CASES["claim.double"][0](), stream)
+
     def status(*more: str) -> object:
-        options = ["audit", "--survey", str(demo_file), *more]
+        options = ["audit", "--survey", str(file), *more]
         return CliRunner().invoke(ecumen, options, standalone_mode=False).return_value
 
     assert status() == 0
-    assert status("--fail-on", "upkeep") == 0
-    assert status("--fail-on", "upkeep", "--fail-on", "clash") == 1
+    assert status("--fail-on", "exposure") == 0
+    assert status("--fail-on", "exposure", "--fail-on", "clash") == 1
 
 
 def test_every_format_holds_every_finding(demo_file: Path) -> None:

@@ -138,3 +138,46 @@ def test_help_is_there_for_every_command() -> None:
     for command in ("demo", "follow", "load", "serve", "survey"):
         assert command in listed
         assert run(command, "--help").returncode == 0
+
+
+def test_reach_says_which_step_decides(survey_file: str) -> None:
+    page = "/srv/choir/index.html"
+    done = run("reach", "--survey", survey_file, "--as", "www-data", "--need", "r", page)
+    assert done.returncode == 0
+    assert done.stdout.startswith("no")
+    assert "may not pass through /srv/choir" in done.stdout
+    rows = [
+        {"id": 1, "as": "ines", "need": "rw", "path": page},
+        {"id": 2, "as": "otto", "need": "r", "path": page},
+        {"id": 3, "as": "ines", "need": "r", "path": "/nowhere/x"},
+        {"id": 4, "as": "nobody-here", "need": "r", "path": page},
+        {"id": 5, "as": "ines", "need": "q", "path": page},
+        {"id": 6, "as": "ines"},
+        {"id": 7, "as": "1001", "need": "x", "path": "/srv/choir"},
+        {"id": 8, "as": "ines", "need": "delete", "path": page},
+        {"id": 9, "as": "otto", "need": "create", "path": "/srv/choir/new"},
+    ]
+    given = "".join(json.dumps(row) + "\n" for row in rows)
+    done = run("reach", "--survey", survey_file, "--batch", "-", given=given)
+    answers = [json.loads(line) for line in done.stdout.splitlines()]
+    assert [answer["id"] for answer in answers] == list(range(1, 10))
+    assert [answer["allowed"] for answer in answers] == [
+        True, False, False, None, None, None, True, True, False,
+    ]  # fmt: skip
+    assert answers[1]["step"] == "/srv/choir"
+    assert answers[0]["step"] == page
+    assert all(answer["why"] for answer in answers)
+    for words in (("--as", "ines"), ("--as", "x", "--need", "r", page), ("--batch", "-", page)):
+        assert run("reach", "--survey", survey_file, *words).returncode == 2
+
+
+def test_compare_says_what_changed(survey_file: str, tmp_path: Path) -> None:
+    files = ("0755 ines /srv/choir/", "0644 ines /srv/choir/index.html")
+    later = saved(server(CONFIG, files), tmp_path / "later.survey")
+    done = run("compare", survey_file, later)
+    assert done.returncode == 0
+    assert "~ /srv/choir, mode: 0700 -> 0755" in done.stdout
+    assert "choir.test (httpd), front page: 403" in done.stdout
+    whole = json.loads(run("compare", survey_file, later, "--json").stdout)
+    assert {change["aspect"] for change in whole["files"]["changes"]} == {"mode"}
+    assert run("compare", survey_file, survey_file).stdout == "Nothing changed.\n"

@@ -169,6 +169,11 @@ def test_a_survey_file_is_loaded_on_the_screen(
         "/follow",
         "/surveys",
         "/surveys/changes",
+        "/users?account=ines",
+        "/users?view=neighbours",
+        "/contexts?switch=httpd_read_user_content",
+        "/who?path=/home/ines&as=otto",
+        "/follow?url=http://lime-kiln.example/&gate=context",
         "/bindings?name=choir.example",
         "/roots?root=/srv/sites/pottery/public",
         "/site?at=/etc/apache2/sites-enabled/005-choir-at-the-quay.conf:1",
@@ -352,7 +357,7 @@ def test_a_site_is_read_whole(page: Page, application: Application) -> None:
 def test_what_changed_in_a_week_is_read_beside_each_other(page: Page) -> None:
     page.get_by_role("link", name="all that changed since").click()
     fronts = page.get_by_role("region", name="Front pages")
-    expect(fronts).to_contain_text("14 changed")
+    expect(fronts).to_contain_text("17 changed")
     page.get_by_label("Only with").fill("/home/ines 0700")
     expect(fronts.get_by_role("listitem")).to_have_count(1)
     expect(fronts.get_by_role("listitem")).to_contain_text("~ines")
@@ -362,3 +367,63 @@ def test_what_changed_in_a_week_is_read_beside_each_other(page: Page) -> None:
     page.get_by_role("link", name="Choose other surveys").click()
     page.get_by_role("link", name="what changed").first.click()
     expect(page.get_by_role("region", name="Bindings")).to_contain_text("*:8090")
+
+
+def test_eleven_dark_homes_are_mended_as_one_plan(page: Page) -> None:
+    page.get_by_role("link", name="User sites").click()
+    page.get_by_role("button", name="home can be passed").click()
+    page.get_by_label("Only with").fill("0700 others")
+    rows = page.get_by_role("region", name="Accounts", exact=True).get_by_role("listitem")
+    expect(rows).to_have_count(12)
+    page.get_by_role("checkbox", name="Pick all that do not answer").check()
+    page.get_by_role("checkbox", name="Pick ines").uncheck()
+    plan = page.get_by_role("region", name="One plan")
+    expect(plan).to_contain_text("11 accounts picked")
+    plan.get_by_role("button", name="One plan for all").click()
+    first = plan.get_by_role("listitem").first
+    expect(first).to_contain_text("Let www-data alone through, by ACL")
+    expect(first).to_contain_text("setfacl -m user:www-data:--x -- /home/juno")
+    expect(first).to_contain_text("5 commands more")
+    expect(first).to_contain_text("www-data may then read")
+    # What was picked stands in the address.
+    page.goto(page.url)
+    expect(plan).to_contain_text("11 accounts picked")
+    rows.get_by_role("button", name="ines:").click()
+    account = page.get_by_role("article", name="Account")
+    expect(account).to_contain_text("with mode 0750")
+    expect(account.get_by_role("region", name="To mend it")).to_contain_text("all 2 at once")
+
+
+def test_what_depends_on_a_switch_is_shown(page: Page) -> None:
+    page.get_by_role("link", name="Contexts").click()
+    differs = page.get_by_role("region", name="Not as the rules say")
+    expect(differs.get_by_role("listitem")).to_have_count(7)
+    page.get_by_role("button", name="httpd_can_network_connect").click()
+    switch = page.get_by_role("article", name="Switch")
+    expect(switch).to_contain_text("foghorn-players.example")
+    expect(switch).to_contain_text("setsebool -P httpd_can_network_connect on")
+    page.get_by_role("button", name="httpd_read_user_content").click()
+    expect(switch).to_contain_text("opens: read files of type user_home_t")
+    page.goto(page.url)
+    expect(switch).to_contain_text("~alma")
+
+
+def test_a_neighbours_readable_secret_is_found_and_who_may(page: Page) -> None:
+    page.get_by_role("link", name="User sites").click()
+    page.get_by_role("radio", name="neighbours").click()
+    row = page.get_by_role("row", name=re.compile("^otto"))
+    expect(row).to_contain_text("3 files")
+    page.get_by_role("link", name="/srv/sites/radio-estuary/public/settings.yaml").click()
+    read = page.get_by_role("region", name="read", exact=True)
+    expect(read).to_contain_text("4 accounts may")
+    read.get_by_role("button", name="otto").click()
+    down = page.get_by_role("region", name="The way down for otto")
+    expect(down.get_by_role("listitem").last).to_contain_text("is in the group")
+
+
+def test_a_path_in_the_address_line_asks_who_may(page: Page) -> None:
+    line = page.get_by_role("textbox", name="Address")
+    line.fill("/home/rosa/public_html")
+    line.press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("/home/rosa/public_html")
+    expect(page.get_by_role("region", name="write")).to_contain_text("what others may (rwx)")

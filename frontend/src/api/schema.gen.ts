@@ -908,6 +908,7 @@ export interface components {
             path: string;
             kind: string | null;
             may: components["schemas"]["May"][];
+            rungs: components["schemas"]["RungView"][];
         };
         WholeSite: {
             sheet: components["schemas"]["Sheet"];
@@ -1465,6 +1466,8 @@ export interface operations {
     surveys_who: {
         parameters: {
             query: {
+                /** @description An account whose steps are told. */
+                as?: string;
                 path: string;
             };
             header?: never;

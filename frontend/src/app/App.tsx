@@ -3,12 +3,15 @@ import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
 import { sessionQuery } from "../api/session";
 import { BindingsPage } from "../features/bindings";
+import { ContextsPage } from "../features/contexts";
 import { FollowPage } from "../features/follow";
 import { OverviewPage } from "../features/overview";
 import { RootsPage } from "../features/roots";
 import { SincePage } from "../features/since";
 import { SitePage } from "../features/site";
 import { SurveysPage } from "../features/surveys";
+import { UsersPage } from "../features/users";
+import { WhoPage } from "../features/who";
 import { Failed, Waiting } from "../ui/States";
 import { Frame } from "./Frame";
 import { Guard } from "./Guard";
@@ -48,6 +51,9 @@ function Rooms() {
         <Route path="follow" element={<FollowPage />} />
         <Route path="bindings" element={<BindingsPage />} />
         <Route path="site" element={<SitePage />} />
+        <Route path="users" element={<UsersPage />} />
+        <Route path="contexts" element={<ContextsPage />} />
+        <Route path="who" element={<WhoPage />} />
         <Route path="roots" element={<RootsPage />} />
         <Route path="surveys/changes" element={<SincePage />} />
         <Route path="surveys" element={<SurveysPage />} />

@@ -15,6 +15,8 @@ const PLACES: ReadonlyArray<readonly [string, string]> = [
   ["Follow", "/follow"],
   ["Bindings", "/bindings"],
   ["Roots", "/roots"],
+  ["User sites", "/users"],
+  ["Contexts", "/contexts"],
 ];
 
 export function Frame({ user }: { user: string }) {
@@ -35,6 +37,14 @@ export function Frame({ user }: { user: string }) {
   useKey(
     "r",
     useCallback(() => navigate("/roots"), [navigate]),
+  );
+  useKey(
+    "u",
+    useCallback(() => navigate("/users"), [navigate]),
+  );
+  useKey(
+    "c",
+    useCallback(() => navigate("/contexts"), [navigate]),
   );
   return (
     <div className="flex h-full flex-col">

@@ -9,6 +9,8 @@ const KEYS: ReadonlyArray<readonly [string, string]> = [
   ["f", "to Follow"],
   ["b", "to Bindings"],
   ["r", "to Roots"],
+  ["u", "to User sites"],
+  ["c", "to Contexts"],
   ["?", "this page"],
   ["Esc", "leave the address line, close this page"],
 ];

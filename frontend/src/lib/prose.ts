@@ -7,7 +7,7 @@ export interface Piece {
 
 // A path, an address, a mode, owner:group, a host name, a personal site.
 const LITERAL =
-  /https?:\/\/\S+|(?<![\w.])\.{0,2}\/\S*|\b0[0-7]{3}\b|(?<=mode )[0-7]{4}\b|\b[\w-]+:[\w-]+\b|(?<!\S)\*:\d+|~[\w-]+|\b[\w-]+(?:\.[\w-]+)+\b|\b\w+-data\b/g;
+  /https?:\/\/\S+|(?<![\w.])\.{0,2}\/\S*|\b0[0-7]{3}\b|(?<=mode )[0-7]{4}\b|\b[\w-]+:[\w-]+\b|(?<!\S)\*:\d+|~[\w-]+|\b[\w-]+(?:\.[\w-]+)+\b|\b\w+-data\b|\b\w+_t\b/g;
 
 /** A sentence in pieces: what is to be read letter by letter, and the words around it. */
 export function pieces(text: string): Piece[] {

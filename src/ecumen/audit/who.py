@@ -4,7 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ecumen.engines.sites import Rung
+from ecumen.passage.present import Presenter
+from ecumen.passage.verdict import RungView
 from ecumen.plan.opens import everybody
+from ecumen.rights import READ, Walker, decide
 from ecumen.rights.reach import Reach, Reacher
 from ecumen.survey import Survey
 
@@ -30,6 +34,29 @@ class May:
     need: str
     words: str
     answers: list[Answer]
+
+
+def ladder_of(survey: Survey, path: str, account: str) -> list[RungView]:
+    """The steps down to a path as one account takes them; none for an unknown account."""
+    subject = Reacher(survey).subject(account)
+    if subject is None:
+        return []
+    presenter = Presenter(survey)
+    walk = Walker(survey, subject).walk(path)
+    rungs = []
+    seen: set[str] = set()
+    for step in walk.steps:
+        entry = step.entry
+        if step.decision is None:
+            rungs.append(Rung(entry.path, entry, "", not step.protected, "", "", "all"))
+        elif entry.path not in seen:
+            seen.add(entry.path)
+            decided = step.decision
+            rungs.append(Rung(entry.path, entry, "x", decided.allowed, decided.by, decided.line))
+    if walk.entry is not None and walk.problem is None:
+        last = decide(walk.entry, subject, READ)
+        rungs.append(Rung(path, walk.entry, "r", last.allowed, last.by, last.line))
+    return [presenter.rung(rung, subject.name) for rung in rungs]
 
 
 def who_may(survey: Survey, path: str) -> list[May]:

@@ -163,7 +163,7 @@ class Presenter:
             if isinstance(item, Claim):
                 found.setdefault("claims", []).append(self._claim(item))
             elif isinstance(item, Rung):
-                found.setdefault("rungs", []).append(self._rung(item, worker))
+                found.setdefault("rungs", []).append(self.rung(item, worker))
             elif isinstance(item, RuleLine):
                 found.setdefault("rules", []).append(self._rule(item))
             elif isinstance(item, Mapped):
@@ -222,7 +222,8 @@ class Presenter:
             [self.evidence(line) for line in rule.lines],
         )
 
-    def _rung(self, rung: Rung, worker: str) -> RungView:
+    def rung(self, rung: Rung, worker: str) -> RungView:
+        """A step of the ladder, as this account takes it."""
         known = self._rungs.get(id(rung))
         if known is not None and known[0] is rung and known[1] == worker:
             return known[2]

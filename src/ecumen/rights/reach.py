@@ -8,6 +8,7 @@ Source: access(2), path_resolution(7), acl(5), unlink(2), mount(8), chattr(1); m
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
@@ -17,7 +18,8 @@ from ecumen.survey import Entry, Kind, Survey
 
 LETTERS: Mapping[str, int] = {"r": READ, "w": WRITE, "x": SEARCH}
 WORDS = ("list", "create", "delete")
-_WHOSE = {"owner": "the owner", "group": "the group", "other": "others", "user": "the owner"}
+_WHOSE = {"owner": "the owner", "group": "the group", "other": "others"}
+_IDS = re.compile(r"(user|group):(\d+):")
 _NAMED = ((READ, "read"), (WRITE, "write"), (SEARCH, "execute"))
 
 
@@ -115,9 +117,21 @@ class Reacher:
         owner = f"{self.survey.user_name(entry.uid)}:{self.survey.group_name(entry.gid)}"
         why = (
             f"{subject.name} may not {what} {entry.path}, which belongs to {owner} with mode "
-            f"{entry.mode:04o}: {_told(decision)} decides."
+            f"{entry.mode:04o}: {self._told(decision)} decides."
         )
         return Reach(False, entry.path, why, decision.by, decision.line)
+
+    def _told(self, decision: Decision) -> str:
+        """What decided, in words."""
+        if decision.by == "root":
+            return "being root"
+        if ":" in decision.line:
+            return f"the ACL entry {_IDS.sub(self._named, decision.line)}"
+        return f"what {_WHOSE[decision.by]} may ({decision.line.rpartition(' ')[2]})"
+
+    def _named(self, entry: re.Match[str]) -> str:
+        names = self.survey.user_name if entry[1] == "user" else self.survey.group_name
+        return f"{entry[1]}:{names(int(entry[2]))}:"
 
     # --- the entry itself ---
 
@@ -131,7 +145,7 @@ class Reacher:
             what = what.replace("execute", "pass through")
         if not decision.allowed:
             return self._denied(entry, decision, subject, what)
-        why = f"{subject.name} may {what} {entry.path}: {_told(decision)} decides."
+        why = f"{subject.name} may {what} {entry.path}: {self._told(decision)} decides."
         if need & WRITE and "append-only" in entry.flags:
             why += " What is there stays: it can only be added to."
         return Reach(True, entry.path, why, decision.by, decision.line)
@@ -214,17 +228,6 @@ class Reacher:
             )
             return Reach(False, folder.path, why, "sticky")
         return within
-
-
-def _told(decision: Decision) -> str:
-    """What decided, in words."""
-    match decision.by:
-        case "root":
-            return "root"
-        case "user" | "group" if ":" in decision.line:
-            return f"the ACL entry {decision.line}"
-    bits = decision.line.rpartition(" ")[2]
-    return f"what {_WHOSE[decision.by]} may ({bits})"
 
 
 def reach_of_all(

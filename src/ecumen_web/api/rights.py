@@ -16,10 +16,11 @@ from ecumen.audit.neighbours import Neighbour, neighbours
 from ecumen.audit.switches import Switch, switches
 from ecumen.audit.template import Template, template
 from ecumen.audit.users import WORDS, UserSite, one_plan, users_of
-from ecumen.audit.who import May, who_may
+from ecumen.audit.who import May, ladder_of, who_may
 from ecumen.contexts.confinement import type_of
 from ecumen.passage.remedies import mending
 from ecumen.passage.request import read_request
+from ecumen.passage.verdict import RungView
 from ecumen.plan.ways import Way
 from ecumen_web.api.passage import QuestionSerializer
 from ecumen_web.api.surveys import survey_of
@@ -115,9 +116,12 @@ class NeighboursView:
 
 @dataclass(frozen=True, slots=True)
 class WhoView:
+    """rungs: the steps down to the path, as the account that was named takes them."""
+
     path: str
     kind: str | None
     may: list[May]
+    rungs: list[RungView]
 
 
 class MendingSerializer(DataclassSerializer[MendingView]):
@@ -239,7 +243,11 @@ class NeighboursEndpoint(APIView):
 class WhoEndpoint(APIView):
     @extend_schema(
         operation_id="surveys_who",
-        parameters=[_SURVEY, OpenApiParameter("path", str, required=True)],
+        parameters=[
+            _SURVEY,
+            OpenApiParameter("path", str, required=True),
+            OpenApiParameter("as", str, description="An account whose steps are told."),
+        ],
         responses=WhoSerializer,
     )
     def get(self, request: Request, survey: str) -> Response:
@@ -249,5 +257,8 @@ class WhoEndpoint(APIView):
         if not path.startswith("/"):
             raise serializers.ValidationError("A path begins with /.")
         entry = scene.survey.files.get(path.rstrip("/") or "/")
-        view = WhoView(path, entry.kind.value if entry else None, who_may(scene.survey, path))
+        account = request.query_params.get("as", "")
+        rungs = ladder_of(scene.survey, path, account) if account else []
+        kind = entry.kind.value if entry else None
+        view = WhoView(path, kind, who_may(scene.survey, path), rungs)
         return Response(WhoSerializer(view).data)

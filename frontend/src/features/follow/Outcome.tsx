@@ -2,6 +2,7 @@ import { Link } from "react-router";
 import { Copy } from "../../ui/Copy";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
+import { Mending } from "../mending";
 import { AskServer } from "./AskServer";
 import { outcomeWords, TONES, tone } from "./present";
 import type { Obstacle, Passage, Question } from "./queries";
@@ -24,6 +25,9 @@ export function Outcome({ passage, question, choose }: Props) {
         <p className="text-lg leading-tight font-medium">{outcomeWords(passage)}</p>
       </header>
       {passage.obstacles.length > 0 && <Obstacles obstacles={passage.obstacles} choose={choose} />}
+      {passage.obstacles.length > 0 && (
+        <Mending url={question.url} to={question.to} source={question.source} />
+      )}
       {passage.unsure_because.length > 0 && (
         <section aria-label="Not sure because">
           <h3 className="mb-1 font-medium text-unsure">Not sure because</h3>

@@ -1,2 +1,3 @@
 export { FollowPage } from "./FollowPage";
+export { Ladder } from "./pictures/Ladder";
 export { type Claim, passageQuery } from "./queries";

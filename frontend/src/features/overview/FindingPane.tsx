@@ -81,6 +81,11 @@ function Remedies({ finding }: { finding: Finding }) {
                 <Copy text={line} label="the command" />
               </span>
             ))}
+            {(remedy.opens ?? []).map((line) => (
+              <span key={line} className="block text-sm text-diverted">
+                <Prose text={line} />
+              </span>
+            ))}
           </li>
         ))}
       </ol>

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { Problem } from "../../api/client";
+import { usePut } from "../../lib/params";
 import { moment, plural } from "../../lib/text";
 import { Failed, Note, Waiting } from "../../ui/States";
 import { Breaks } from "./Breaks";
@@ -16,19 +17,11 @@ const GROUPINGS: Grouping[] = ["kind", "binding", "owner"];
 /** Every site in one field; what is in trouble stands out. The question: where do I start? */
 export function OverviewPage() {
   const overview = useQuery(sitesQuery);
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
   const words = params.get("q") ?? "";
   const by = GROUPINGS.find((each) => each === params.get("by")) ?? "kind";
-  const set = (key: string, value: string) =>
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before);
-        if (value) next.set(key, value);
-        else next.delete(key);
-        return next;
-      },
-      { replace: key === "q" },
-    );
+  const put = usePut();
+  const set = (key: string, value: string) => put(key, value, key === "q");
   if (overview.isPending) return <Waiting>Reading the survey</Waiting>;
   if (overview.isError) return <Nothing error={overview.error} retry={overview.refetch} />;
   const { survey, sites } = overview.data;

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
+import { usePut } from "../../lib/params";
 import { plural } from "../../lib/text";
 import { Failed, Waiting } from "../../ui/States";
 import { GroundBox } from "./GroundBox";
@@ -9,7 +10,8 @@ import { RootPane } from "./RootPane";
 
 /** The path tree as ground, and the document roots on it. */
 export function RootsPage() {
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
+  const put = usePut();
   const within = params.get("within") ?? "/";
   const chosen = params.get("root");
   const words = params.get("q") ?? "";
@@ -17,16 +19,6 @@ export function RootsPage() {
   if (found.isPending) return <Waiting>Reading the ground</Waiting>;
   if (found.isError) return <Failed error={found.error} retry={found.refetch} />;
   const plot = found.data.plots.find((each) => each.root?.path === chosen);
-  const put = (key: string, value: string) =>
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before);
-        if (value) next.set(key, value);
-        else next.delete(key);
-        return next;
-      },
-      { replace: key === "q" },
-    );
   const choose = (path: string) => put("root", path);
   return (
     <div className="grid h-full grid-cols-[1fr_24rem]">
@@ -37,7 +29,7 @@ export function RootsPage() {
             <span className="text-sm text-faint">Only with</span>
             <input
               value={words}
-              onChange={(event) => put("q", event.target.value)}
+              onChange={(event) => put("q", event.target.value, true)}
               className="w-52 border-b border-ink bg-transparent px-1"
               spellCheck={false}
             />

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
+import { usePut } from "../../lib/params";
 import { moment, plural } from "../../lib/text";
 import { Prose } from "../../ui/Prose";
 import { Failed, Waiting } from "../../ui/States";
@@ -10,22 +11,13 @@ const SHOWN = 12;
 
 /** What changed between two surveys: what visitors meet first, then what was done. */
 export function SincePage() {
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
+  const put = usePut();
   const found = useQuery(changesQuery(params.get("at") ?? "latest", params.get("since")));
   const words = params.get("q") ?? "";
   if (found.isPending) return <Waiting>Laying both surveys beside each other</Waiting>;
   if (found.isError) return <Failed error={found.error} retry={found.refetch} />;
   const { before, after, changes } = found.data;
-  const put = (text: string) =>
-    setParams(
-      (old) => {
-        const next = new URLSearchParams(old);
-        if (text) next.set("q", text);
-        else next.delete("q");
-        return next;
-      },
-      { replace: true },
-    );
   return (
     <div className="h-full overflow-auto px-8 py-6">
       <div className="mx-auto max-w-5xl">
@@ -37,7 +29,7 @@ export function SincePage() {
             <span className="text-sm text-faint">Only with</span>
             <input
               value={words}
-              onChange={(event) => put(event.target.value)}
+              onChange={(event) => put("q", event.target.value, true)}
               className="w-52 border-b border-ink bg-transparent px-1"
               spellCheck={false}
             />

@@ -1,0 +1,1 @@
+export { ContextsPage } from "./ContextsPage";

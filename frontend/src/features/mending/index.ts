@@ -1,0 +1,2 @@
+export { Mending } from "./Mending";
+export { type Way, Ways } from "./Ways";

@@ -1,0 +1,1 @@
+export { UsersPage } from "./UsersPage";

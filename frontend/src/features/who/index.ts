@@ -1,0 +1,1 @@
+export { WhoPage } from "./WhoPage";
