@@ -19,6 +19,7 @@ from ecumen_cli.load import load
 from ecumen_cli.reach import reach
 from ecumen_cli.serve import serve
 from ecumen_cli.survey import survey
+from ecumen_cli.tally import tally
 
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"]})
@@ -27,7 +28,7 @@ def ecumen() -> None:
     """Explains, audits and mends the sites of a shared-hosting server."""
 
 
-for command in (audit, compare, context, demo, follow, label, load, reach, serve, survey):
+for command in (audit, compare, context, demo, follow, label, load, reach, serve, survey, tally):
     ecumen.add_command(command)
 
 

@@ -1,0 +1,165 @@
+"""Templates of access lines, in either engine's own language, and how a line is taken apart.
+
+Fields that stand in quotes end at the first quote without a backslash. A user's name stands bare
+and may hold anything, so that it ends where the exact form of what follows begins.
+
+Source: httpd 2.4, mod_log_config ("Custom Log Formats"); nginx, ngx_http_log_module
+("log_format"); measured.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from ecumen.errors import EcumenError
+
+COMMON = '%h %l %u %t "%r" %>s %b'
+COMBINED = f'{COMMON} "%{{Referer}}i" "%{{User-Agent}}i"'
+NAMES = {
+    "common": COMMON,
+    "combined": COMBINED,
+    "vhost_common": f"%v {COMMON}",
+    "vhost_combined": f"%v:%p {COMBINED}",
+}
+USUAL = ("combined", "common")
+
+_DATE = rb"\d\d/[A-Z][a-z]{2}/\d{4}:\d\d:\d\d:\d\d [+-]\d{4}"
+_ISO = rb"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:[+-]\d\d:\d\d|Z)"
+_QUOTED = rb'(?:[^"\\]|\\.)*'
+_WORD = rb"\S*"
+_ANY = rb".*?"
+_NUMBER = rb"\d+|-"
+_STATUS = rb"\d{3}"
+
+# What a field of httpd's language holds, and its form where it stands bare.
+_HTTPD: dict[str, tuple[str, bytes]] = {
+    "h": ("client", rb"\S+"), "a": ("client", rb"\S+"), "l": ("", rb"\S+"), "u": ("user", _ANY),
+    "t": ("time", rb"\[" + _DATE + rb"\]"), "r": ("request", _ANY), "s": ("status", _STATUS),
+    "b": ("bytes", _NUMBER), "B": ("bytes", _NUMBER), "O": ("sent", _NUMBER),
+    "m": ("method", _WORD), "U": ("path", _ANY), "q": ("", rb"(?:\?.*?)?"), "H": ("", _WORD),
+    "v": ("site", rb"[^\s:]*"), "V": ("site", rb"[^\s:]*"), "p": ("", rb"\d+"),
+}  # fmt: skip
+_NGINX: dict[str, tuple[str, bytes]] = {
+    "remote_addr": ("client", rb"\S+"), "remote_user": ("user", _ANY),
+    "time_local": ("time", _DATE), "time_iso8601": ("iso", _ISO), "request": ("request", _ANY),
+    "status": ("status", _STATUS), "body_bytes_sent": ("bytes", _NUMBER),
+    "bytes_sent": ("sent", _NUMBER), "request_method": ("method", _WORD),
+    "request_uri": ("target", _ANY), "uri": ("path", _ANY), "host": ("site", rb"[^\s:]*"),
+    "server_name": ("site", rb"[^\s:]*"), "http_referer": ("referrer", _ANY),
+    "http_user_agent": ("agent", _ANY),
+}  # fmt: skip
+_HEADERS = {"referer": "referrer", "user-agent": "agent", "host": "site"}
+_HTTPD_FIELD = re.compile(r"%(?:[!<>]|\d{3},?)*(?:\{([^}]*)\})?([<>]?)(\^?[A-Za-z%])")
+_NGINX_FIELD = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
+
+
+class TemplateError(EcumenError):
+    """A template that cannot be understood; says what and where."""
+
+
+@dataclass(frozen=True, slots=True)
+class LineFormat:
+    """A template, ready to take lines apart. at: the number of each known field's group."""
+
+    name: str
+    code: re.Pattern[bytes]
+    at: dict[str, int]
+
+
+def line_format(given: str) -> LineFormat:
+    """By name or template. Raises TemplateError."""
+    template = NAMES.get(given, given)
+    if "%" not in template and "$" not in template:
+        known = ", ".join(NAMES)
+        raise TemplateError(f"{given!r} is no template, and no name of one: {known}")
+    pieces = list(_httpd(template) if "%" in template else _nginx(template))
+    return LineFormat(given, *_compiled(pieces))
+
+
+# A piece of a template: literal text, or a field with its form.
+_Piece = tuple[str, bytes, bool]
+
+
+def _httpd(template: str) -> Iterator[_Piece]:
+    text = template.replace('\\"', '"').replace("\\t", "\t").replace("\\n", "\n")
+    at = 0
+    for match in _HTTPD_FIELD.finditer(text):
+        if match.start() > at:
+            yield "", _literal(text[at : match.start()], template), False
+        at = match.end()
+        argument, _, letter = match.groups()
+        if letter == "%":
+            yield "", b"%", False
+        elif argument is not None and letter == "i":
+            yield _HEADERS.get(argument.lower(), ""), _ANY, True
+        elif argument is not None and letter == "t":
+            yield "", _ANY, True
+        elif argument is not None and letter == "a":
+            yield "client", rb"\S+", True
+        elif argument is not None:
+            yield "", _ANY, True
+        else:
+            name, form = _HTTPD.get(letter, ("", _WORD))
+            yield name, form, True
+    if at < len(text):
+        yield "", _literal(text[at:], template), False
+
+
+def _literal(text: str, template: str) -> bytes:
+    if "%" in text:
+        raise TemplateError(f"{template!r}: {text!r} cannot be understood")
+    return text.encode("utf-8", "surrogateescape")
+
+
+def _nginx(template: str) -> Iterator[_Piece]:
+    at = 0
+    for match in _NGINX_FIELD.finditer(template):
+        if match.start() > at:
+            yield "", template[at : match.start()].encode("utf-8", "surrogateescape"), False
+        at = match.end()
+        name, form = _NGINX.get(match[1] or match[2], ("", _ANY))
+        yield name, form, True
+    if at < len(template):
+        yield "", template[at:].encode("utf-8", "surrogateescape"), False
+
+
+def _compiled(pieces: Sequence[_Piece]) -> tuple[re.Pattern[bytes], dict[str, int]]:
+    whole = b""
+    at: dict[str, int] = {}
+    group = 0
+    for number, (name, form, is_field) in enumerate(pieces):
+        if not is_field:
+            whole += re.escape(form)
+            continue
+        before = pieces[number - 1][1][-1:] if number and not pieces[number - 1][2] else b""
+        behind = pieces[number + 1] if number + 1 < len(pieces) else ("", b"", False)
+        quoted = before == b'"' and not behind[2] and behind[1][:1] == b'"'
+        pattern = _QUOTED if quoted and form in (_ANY, _WORD) else form
+        if name and name not in at:
+            group += 1
+            at[name] = group
+            whole += b"(" + pattern + b")"
+        else:
+            whole += b"(?:" + pattern + b")"
+    return re.compile(whole + rb"\Z", re.DOTALL), at
+
+
+# --- escapes ---
+
+_ESCAPE = re.compile(rb"\\(x[0-9A-Fa-f]{2}|[\"\\nrtvbf])")
+_PLAIN = {b'"': b'"', b"\\": b"\\", b"n": b"\n", b"r": b"\r", b"t": b"\t", b"v": b"\v",
+          b"b": b"\b", b"f": b"\f"}  # fmt: skip
+
+
+def unescaped(text: bytes) -> bytes:
+    """With the log's own escapes undone, once."""
+    if b"\\" not in text:
+        return text
+    return _ESCAPE.sub(_one, text)
+
+
+def _one(match: re.Match[bytes]) -> bytes:
+    what = match[1]
+    return bytes([int(what[1:], 16)]) if what[:1] == b"x" else _PLAIN[what]

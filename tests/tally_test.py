@@ -1,0 +1,283 @@
+"""Counting access logs: against the real engines, a generator that knows the truth, any bytes."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import random
+import shutil
+import socket
+import tempfile
+from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ecumen.logs import TemplateError, line_format
+from ecumen.logs.tally import Counting
+from ecumen.logs.template import COMBINED, COMMON, USUAL
+from ecumen_machine import logfiles
+from tests.command_test import run
+from tests.worlds.live import httpd, nginx
+from tests.worlds.plain import plain_head
+
+ADDRESS, PORT = "127.0.0.61", 8091
+
+
+def counted(lines: list[bytes], *formats: str) -> dict[str, Any]:
+    counting = Counting([line_format(each) for each in formats or USUAL])
+    counting.take(lines)
+    return counting.tally.as_dict(1000)
+
+
+def one(line: bytes, *formats: str) -> dict[str, Any]:
+    return counted([line], *formats)
+
+
+DATE = b"[02/Apr/2031:15:04:05 +0200]"
+
+
+@pytest.mark.parametrize(
+    ("line", "key", "value"),
+    [
+        (b'h - - %s "GET /a?q HTTP/1.1" 200 5' % DATE, "top_paths", [["/a", 1]]),
+        (b'h - x] \\"y %s "GET / HTTP/1.1" 200 5' % DATE, "parsed", 1),
+        (b'h - a [01/Jan/2001 [date] "GET %s "GET /b HTTP/1.1" 200 5' % DATE, "top_paths", [["/b", 1]]),
+        (b'h - "" %s "GET / HTTP/1.1" 200 5 "-" "a\\\\"' % DATE, "top_agents", [["a\\", 1]]),
+        (b'h - - %s "GET / HTTP/1.1" 200 5 "-" "\\\\x41\\x42\\xC3\\xa9"' % DATE, "top_agents",
+         [["\\x41B\u00e9", 1]]),
+        (b'h - - %s "GET /\\xff HTTP/1.1" 200 5' % DATE, "top_paths", [["/\udcff", 1]]),
+        (b'h - - %s "GET /%%20x HTTP/1.1" 200 5' % DATE, "top_paths", [["/%20x", 1]]),
+        (b'h - - %s "GET http://n/p?q HTTP/1.1" 200 5' % DATE, "top_paths", [["http://n/p", 1]]),
+        (b'h - - %s "\\x16\\x03\\x01" 400 226' % DATE, "by_method", {}),
+        (b'h - - %s "-" 408 -' % DATE, "parsed", 1),
+        (b'h - - %s "" 400 0' % DATE, "top_paths", []),
+        (b'h - - %s "GET /" 400 0' % DATE, "by_method", {"GET": 1}),
+        (b'h - - %s "GET / HTTP/1.1" 200 -\r' % DATE, "bytes", 0),
+        (b'h - - %s "GET / HTTP/1.1" 20 5' % DATE, "rejected", 1),
+        (b'h - - [31/Feb/2031:15:04:05 +0200] "GET / HTTP/1.1" 200 5', "rejected", 1),
+        (b'h - - [02/Apr/2031:15:04:05 +0200 "GET / HTTP/1.1" 200 5', "rejected", 1),
+        (b'h - - %s "GET / HTTP/1.1" 200 5 "-' % DATE, "rejected", 1),
+        (b'h - - %s "GET / HTTP/1.1" 200 5 "-" "a" more' % DATE, "rejected", 1),
+        (b"", "rejected", 1),
+        (b"\x85\xe2\x80\xa8\x0b\x0c\x1c", "rejected", 1),
+    ],
+)  # fmt: skip
+def test_a_line_is_read_as_it_was_meant(line: bytes, key: str, value: object) -> None:
+    assert one(line)[key] == value
+
+
+def test_an_hour_that_comes_twice_is_counted_once_each_and_moments_go_by_time() -> None:
+    lines = [
+        b'h - - [26/Oct/2031:02:30:00 +0100] "GET / HTTP/1.1" 200 1',
+        b'h - - [26/Oct/2031:02:40:00 +0200] "GET / HTTP/1.1" 200 1',
+    ]
+    found = counted(lines)
+    assert found["by_hour"] == {"2031-10-26T02": 2}
+    assert found["first"] == "2031-10-26T02:40:00+02:00"
+    assert found["last"] == "2031-10-26T02:30:00+01:00"
+
+
+@pytest.mark.parametrize(
+    ("template", "line"),
+    [
+        ('%v:%p %h %l %u %t \\"%r\\" %>s %O', b's.test:80 h - - %s "GET /p HTTP/1.1" 200 7' % DATE),
+        ("%h %t %m %U%q %s %B %D", b"h %s GET /p?x 200 7 1234" % DATE),
+        ('%a "%{User-Agent}i" %t "%!404r" %200,304>s %b', b'h "x" %s "GET /p HTTP/1.1" 200 7' % DATE),
+        ('$remote_addr [$time_local] "$request" $status $body_bytes_sent ${request_time}',
+         b'h %s "GET /p HTTP/1.1" 200 7 0.003' % DATE),
+        ('{"a":"$remote_addr","t":"$time_iso8601","r":"$request","s":$status,"b":$bytes_sent}',
+         b'{"a":"h","t":"2031-04-02T15:04:05+02:00","r":"GET /p HTTP/1.1","s":200,"b":7}'),
+    ],
+)  # fmt: skip
+def test_any_template_of_either_engine_is_understood(template: str, line: bytes) -> None:
+    found = one(line, template)
+    assert (found["parsed"], found["bytes"], found["by_status"]) == (1, 7, {"200": 1})
+    assert found["top_paths"] == [["/p", 1]]
+    assert found["by_hour"] == {"2031-04-02T15": 1}
+    assert found["hosts"] == 1
+
+
+def test_a_template_that_makes_no_sense_is_named() -> None:
+    for bad in ("nonsense", "%h % x"):
+        with pytest.raises(TemplateError, match=r"nonsense|% x"):
+            line_format(bad)
+    done = run("tally", "--format", "nonsense", "-", given="")
+    assert done.returncode == 2
+    assert "nonsense" in done.stderr
+    done = run("tally", "/no/such/log")
+    assert (done.returncode, "/no/such/log" in done.stderr) == (2, True)
+
+
+@given(st.lists(st.binary(max_size=200)), st.booleans())
+def test_any_bytes_are_counted_and_none_lost(pieces: list[bytes], packed: bool) -> None:
+    data = b"\n".join(pieces)
+    with tempfile.NamedTemporaryFile() as log:
+        log.write(gzip.compress(data) if packed else data)
+        log.flush()
+        found = logfiles.tally_of([log.name], USUAL)
+    assert found.lines == found.parsed + found.rejected
+    if not data.startswith(b"\x1f\x8b"):
+        assert found.lines == data.count(b"\n") + (not data.endswith(b"\n") and bool(data))
+
+
+def made(rng: random.Random, count: int) -> tuple[bytes, Counter[str], Counter[str], int]:
+    """Lines with the truth about them: statuses, paths, bytes."""
+    statuses, paths, size = Counter[str](), Counter[str](), 0
+    lines = []
+    for number in range(count):
+        status, length = rng.choice(["200", "304", "404", "500"]), rng.randrange(100_000)
+        path = f"/{rng.choice('abc')}/{rng.randrange(40)}"
+        agent = rng.choice(["x", 'a \\"b\\"', "\\\\", "-", "caf\\xc3\\xa9"])
+        lines.append(
+            f"192.0.2.{rng.randrange(200)} - - [02/Apr/2031:{number * 20 // count:02d}:04:05 +0200] "
+            f'"GET {path}?q={number} HTTP/1.1" {status} {length} "-" "{agent}"'
+        )
+        statuses[status] += 1
+        paths[path] += 1
+        size += length
+    return ("\n".join(lines) + "\n").encode(), statuses, paths, size
+
+
+def test_one_process_several_and_gzip_count_the_truth(
+    tmp_path: Path, seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    data, statuses, paths, size = made(random.Random(seed), 5000)
+    plain, packed = tmp_path / "a.log", tmp_path / "a.log.gz"
+    plain.write_bytes(data + b'192.0.2.1 - - [02/Apr/2031:15:04:05 +0200] "GET /cut HTTP/1.1" 2')
+    half = len(data) // 2
+    packed.write_bytes(gzip.compress(data[:half]) + gzip.compress(data[half:]))
+    single = logfiles.tally_of([str(plain)], USUAL).as_dict(200)
+    assert (single["lines"], single["parsed"], single["rejected"]) == (5001, 5000, 1)
+    assert single["by_status"] == dict(statuses)
+    assert dict(map(tuple, single["top_paths"])) == dict(paths)  # type: ignore[call-overload]
+    assert single["bytes"] == size
+    monkeypatch.setattr(logfiles, "_WORTH_SPLITTING", 1000)
+    assert logfiles.tally_of([str(plain)], USUAL).as_dict(200) == single
+    unpacked = logfiles.tally_of([str(packed)], USUAL).as_dict(200)
+    assert unpacked == {**single, "lines": 5000, "rejected": 0}
+
+
+# --- the real engines ---
+
+
+@contextmanager
+def ground() -> Iterator[Path]:
+    base = Path(tempfile.mkdtemp(dir="/srv", prefix="ecumen-tally-"))
+    base.chmod(0o755)
+    try:
+        (base / "www").mkdir()
+        (base / "www/index.html").write_text("x" * 40)
+        (base / "logs").mkdir()
+        yield base
+    finally:
+        shutil.rmtree(base)
+
+
+def send(data: bytes) -> bytes:
+    with socket.create_connection((ADDRESS, PORT), 5) as link:
+        link.settimeout(5)
+        link.sendall(data)
+        found = b""
+        try:
+            while block := link.recv(65536):
+                found += block
+        except OSError:
+            pass
+        return found
+
+
+def asked(rng: random.Random) -> tuple[bytes, str | None, str | None, str]:
+    """A request, and what the line of it must count: method, path, agent."""
+    path = rng.choice(["/", "/index.html", "/none", "/a%20b", "/index.html?x=1", "/%22q"])
+    agent = rng.choice(["plain", 'quo"ted', "back\\slash", "tail\\", "b\u00e9te", "tab\there"])
+    method = rng.choice(["GET", "GET", "HEAD", "POST"])
+    raw = (
+        f"{method} {path} HTTP/1.1\r\nHost: a.test\r\nUser-Agent: {agent}\r\n"
+        "Referer: http://r.test/\r\nConnection: close\r\nContent-Length: 0\r\n\r\n"
+    )
+    return raw.encode(), method, path.partition("?")[0], agent
+
+
+TEMPLATES = {
+    "httpd": (COMMON, COMBINED, '%v:%p %h %l %u %t "%r" %>s %O "%{Referer}i" "%{User-Agent}i" %D'),
+    "nginx": (
+        '$remote_addr - $remote_user [$time_local] "$request" $status $body_bytes_sent '
+        '"$http_referer" "$http_user_agent"',
+        '$time_iso8601 $remote_addr "$http_user_agent" $status $bytes_sent "$request" $request_time',
+    ),
+}
+
+
+def configured(kind: str, base: Path) -> Path:
+    config = base / f"{kind}.conf"
+    if kind == "httpd":
+        lines = [plain_head(base, ADDRESS, PORT), f"DocumentRoot {base}/www"]
+        lines.append(
+            "LoadModule log_config_module /usr/lib/apache2/modules/mod_log_config.so"
+        ) if b"mod_log_config" not in _built_in() else None
+        for number, template in enumerate(TEMPLATES[kind]):
+            quoted = template.replace('"', '\\"')
+            lines.append(f'CustomLog {base}/logs/{number}.log "{quoted}"')
+        config.write_text("\n".join(lines) + "\n")
+    else:
+        formats = "".join(
+            f"log_format f{number} '{template}';\naccess_log {base}/logs/{number}.log f{number};\n"
+            for number, template in enumerate(TEMPLATES[kind])
+        )
+        config.write_text(
+            f"user www-data;\npid {base}/pid;\nerror_log {base}/logs/error;\nevents {{ }}\n"
+            f"http {{\n{formats}server {{ listen {ADDRESS}:{PORT}; root {base}/www; }}\n}}\n"
+        )
+    return config
+
+
+def _built_in() -> bytes:
+    import subprocess
+
+    return subprocess.run(["apache2", "-l"], capture_output=True, check=True).stdout
+
+
+@pytest.mark.server
+@pytest.mark.parametrize("kind", ["httpd", "nginx"])
+def test_every_count_is_what_the_client_did(kind: str, seed: int) -> None:
+    rng = random.Random(seed)
+    with ground() as base:
+        methods, paths, agents, statuses = (
+            Counter[str](),
+            Counter[str](),
+            Counter[str](),
+            Counter[str](),
+        )
+        with {"httpd": httpd, "nginx": nginx}[kind](configured(kind, base), ADDRESS, PORT):
+            for _ in range(60):
+                raw, method, path, agent = asked(rng)
+                came = send(raw)
+                if method and path:
+                    methods[method] += 1
+                    paths[path] += 1
+                agents[agent] += 1
+                statuses[came.split(b" ", 2)[1].decode()] += 1
+            # Nonsense leaves a line too, without method and path.
+            for nonsense in (b"\x16\x03\x01\x02\r\n\r\n", b"what\r\n\r\n"):
+                came = send(nonsense)
+                assert b"400" in came
+                statuses["400"] += 1
+        for number, template in enumerate(TEMPLATES[kind]):
+            log = base / f"logs/{number}.log"
+            done = run("tally", "--json", "--top", "1000", "--format", template, str(log))
+            found = json.loads(done.stdout)
+            assert (found["lines"], found["rejected"]) == (62, 0), log.read_text()
+            assert found["by_status"] == dict(statuses)
+            assert {k: n for k, n in found["by_method"].items() if k in methods} == dict(methods)
+            listed = dict(map(tuple, found["top_paths"]))
+            assert {k: n for k, n in listed.items() if k in paths} == dict(paths)
+            if "agent" in line_format(template).at:
+                told = dict(map(tuple, found["top_agents"]))
+                assert {k: n for k, n in told.items() if k in agents} == dict(agents)
+            assert found["hosts"] == 1
