@@ -36,7 +36,13 @@ def counted(lines: list[bytes], *formats: str) -> dict[str, Any]:
 
 
 def one(line: bytes, *formats: str) -> dict[str, Any]:
-    return counted([line], *formats)
+    """One line, by itself and in a block: both count alike."""
+    found = counted([line], *formats)
+    if b"\n" not in line:
+        counting = Counting([line_format(each) for each in formats or USUAL])
+        counting.block(line + b"\n")
+        assert counting.tally.as_dict(1000) == found
+    return found
 
 
 DATE = b"[02/Apr/2031:15:04:05 +0200]"
@@ -114,6 +120,20 @@ def test_a_template_that_makes_no_sense_is_named() -> None:
     assert (done.returncode, "/no/such/log" in done.stderr) == (2, True)
 
 
+WORDS = (b"h", b"-", b" ", DATE, b'"', b"\\", b"GET / HTTP/1.1", b"200", b"5", b"a", b"\r", b"",
+         b'h - - %s "GET / HTTP/1.1" 200 5' % DATE, b' "-" "a"', b' "" ""')  # fmt: skip
+
+
+@given(
+    st.lists(st.lists(st.sampled_from(WORDS), max_size=9).map(b"".join), max_size=5),
+    st.sampled_from([USUAL, ("common",), ("combined",)]),
+)
+def test_lines_in_a_block_count_as_each_by_itself(lines: list[bytes], names: list[str]) -> None:
+    counting = Counting([line_format(each) for each in names])
+    counting.block(b"".join(line + b"\n" for line in lines))
+    assert counting.tally.as_dict(100) == counted(lines, *names)
+
+
 @given(st.lists(st.binary(max_size=200)), st.booleans())
 def test_any_bytes_are_counted_and_none_lost(pieces: list[bytes], packed: bool) -> None:
     data = b"\n".join(pieces)
@@ -153,6 +173,10 @@ def test_one_process_several_and_gzip_count_the_truth(
     half = len(data) // 2
     packed.write_bytes(gzip.compress(data[:half]) + gzip.compress(data[half:]))
     single = logfiles.tally_of([str(plain)], USUAL).as_dict(200)
+    slowly = Counting([line_format(each) for each in USUAL])
+    slowly.take(plain.read_bytes().split(b"\n")[:-1])
+    slowly.reject()
+    assert slowly.tally.as_dict(200) == single
     assert (single["lines"], single["parsed"], single["rejected"]) == (5001, 5000, 1)
     assert single["by_status"] == dict(statuses)
     assert dict(map(tuple, single["top_paths"])) == dict(paths)  # type: ignore[call-overload]

@@ -19,7 +19,7 @@ from ecumen.errors import EcumenError
 from ecumen.logs.tally import LONGEST_LINE, Counting, Tally
 from ecumen.logs.template import LineFormat, line_format
 
-_BLOCK = 1 << 20
+_BLOCK = 1 << 19  # well below the longest line, so that few blocks hold one
 _WORTH_SPLITTING = 32 << 20  # bytes
 
 
@@ -57,10 +57,11 @@ def _counted(stream: IO[bytes], formats: Sequence[LineFormat]) -> Tally:
     counting = Counting(formats)
     rest = b""
     for block in _unpacked(stream):
-        lines = (rest + block).split(b"\n")
+        data = rest + block
+        end = data.rfind(b"\n") + 1
         # Of a line that is too long its beginning is enough to know so.
-        rest = lines.pop()[: LONGEST_LINE + 1]
-        counting.take(lines)
+        rest = data[end:][: LONGEST_LINE + 1]
+        counting.block(data[:end])
     if rest:
         counting.reject()
     return counting.tally
@@ -115,19 +116,28 @@ def _split(path: str, size: int, formats: Sequence[LineFormat]) -> Tally:
 def _range(path: str, names: Sequence[str], start: int, end: int) -> Tally:
     """The lines that begin in a range of bytes; what the file grew by since is left out."""
     counting = Counting([line_format(name) for name in names])
-    with open(path, "rb", buffering=_BLOCK) as stream:
+    with open(path, "rb") as stream:
         if start:
             # The line that goes over the border belongs to the range before.
             stream.seek(start - 1)
-            stream.readline()
-        at = stream.tell()
-        while at < end:
-            line = stream.readline()
-            if not line:
-                break
-            at += len(line)
-            if line.endswith(b"\n"):
-                counting.line(line[:-1])
-            else:
-                counting.reject()
+            start += len(stream.readline()) - 1
+        end = _end_of_line(stream, end)
+        stream.seek(start)
+        rest = b""
+        while start < end and (block := stream.read(min(_BLOCK, end - start))):
+            start += len(block)
+            data = rest + block
+            cut = data.rfind(b"\n") + 1
+            rest = data[cut:][: LONGEST_LINE + 1]
+            counting.block(data[:cut])
+        if rest:
+            counting.reject()
     return counting.tally
+
+
+def _end_of_line(stream: IO[bytes], at: int) -> int:
+    """Where the line ends that goes over a border; the border itself where one ends there."""
+    if at == 0:
+        return 0
+    stream.seek(at - 1)
+    return at - 1 + len(stream.readline())

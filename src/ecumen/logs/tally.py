@@ -11,7 +11,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta, timezone
 
-from ecumen.logs.template import LineFormat, unescaped
+from ecumen.logs.template import USUAL, LineFormat, unescaped
 
 _MONTHS = {
     name: number
@@ -25,6 +25,14 @@ _REQUEST = re.compile(
     rb"(?: HTTP/\d(?:\.\d)?)?\Z"
 )
 LONGEST_LINE = 1 << 20  # bytes; a longer one is rejected
+# A line of one of the usual formats without any escape or oddity; whatever else stands in a line
+# comes as a whole in the last group. So each match is one line.
+_PLAIN = re.compile(
+    rb"([^\s\"\\]+) [^\s\"\\]+ [^\s\"\[\\]+ "
+    rb"\[(\d\d/[A-Z][a-z]{2}/\d{4}:\d\d:\d\d:\d\d [+-]\d{4})\] "
+    rb"\"([A-Z]+) (/[^\s\"\\?]*)(?:\?[^\s\"\\]*)? HTTP/1\.[01]\" (\d{3}) (\d+|-)"
+    rb"(?: \"([^\"\\\n]+)\" \"([^\"\\\n]+)\")?\n|([^\n]*)\n"
+)
 
 
 @dataclass(slots=True)
@@ -119,6 +127,59 @@ class Counting:
                     tally.parsed += 1
                     return
         tally.rejected += 1
+
+    def block(self, data: bytes) -> None:
+        """Whole lines, each with its end. Those that are plain are counted together."""
+        names = {form.name for form in self.formats}
+        # A line that may be too long is looked at on its own.
+        if names <= set(USUAL) and len(data) <= LONGEST_LINE and self._plain(data, names):
+            return
+        self.take(data.split(b"\n")[:-1])
+
+    def _plain(self, data: bytes, names: set[str]) -> bool:
+        """Counts a block at once; False, and nothing counted, where a moment in it is none."""
+        rows = _PLAIN.findall(data)
+        plain = [row for row in rows if row[0]]
+        others = [row[8] for row in rows if not row[0]]
+        misfits = 0
+        if len(names) == 1:
+            # What is plain, but in the other of the usual formats.
+            whole = "combined" in names
+            fitting = [row for row in plain if bool(row[6]) == whole]
+            misfits, plain = len(plain) - len(fitting), fitting
+        if plain:
+            clients, stamps, methods, paths, statuses, sizes, referrers, agents, _ = zip(
+                *plain, strict=True
+            )
+            moments = Counter(stamps)
+            known = {stamp: self._moment(stamp) for stamp in moments}
+            if None in known.values():
+                return False
+            tally = self.tally
+            for stamp, count in moments.items():
+                moment = known[stamp]
+                assert moment is not None
+                tally.hours[moment[2]] += count
+                tally._seen((moment[0], moment[1]))
+            tally.lines += len(plain)
+            tally.parsed += len(plain)
+            tally.size += sum(int(size) for size in sizes if size != b"-")
+            tally.clients.update(clients)
+            tally.methods.update(methods)
+            tally.paths.update(paths)
+            tally.statuses.update(statuses)
+            # Of the two formats one has neither: an empty text cannot come from the other, in
+            # which it is written as two quotes, and looked at on its own.
+            self._texts(tally.referrers, referrers)
+            self._texts(tally.agents, agents)
+        self.tally.lines += misfits
+        self.tally.rejected += misfits
+        self.take(others)
+        return True
+
+    def _texts(self, counter: Counter[bytes], texts: Sequence[bytes]) -> None:
+        counter.update(texts)
+        counter.pop(b"", None)
 
     def reject(self) -> None:
         """A line that was cut."""
