@@ -13,6 +13,10 @@ VIEWS = {
     "roots": "/roots?root=/srv/sites/fen-walkers/public/eels",
     "site": "/site?at=/etc/apache2/sites-enabled/005-choir-at-the-quay.conf:1",
     "changes": "/surveys/changes",
+    "users": "/users?by=home&account=ines",
+    "neighbours": "/users?view=neighbours",
+    "contexts": "/contexts?switch=httpd_read_user_content",
+    "follow-context": "/follow?url=http://lime-kiln.example/&gate=context",
     "compare": "/follow?url=http://night-school.example/&beside=http://night-school.example/"
     "&beside-from=127.0.0.1",
     "follow-ladder": "/follow?url=http://boat-builders.example/",

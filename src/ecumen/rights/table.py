@@ -163,7 +163,8 @@ class AccessTable:
         search[:-2] = self._of_classes(SEARCH)[self._class_of[folders]]
         search[-1] = _EVERY
         around = self._around(folders)
-        depth = self.files.depths[folders]
+        paths = self.files.paths
+        depth = np.array([len(paths[row].rstrip("/").split("/")) for row in folders], np.int64)
         for level in range(int(depth.max(initial=0)) + 1):
             here = np.flatnonzero(depth == level)
             search[here] &= search[around[here]]

@@ -213,11 +213,6 @@ class FileTable:
             found[top] = -1
         return found
 
-    @cached_property
-    def depths(self) -> npt.NDArray[np.int64]:
-        """How many names stand in each path: 0 for `/`."""
-        return np.array([0 if path == "/" else path.count("/") for path in self.paths], np.int64)
-
     def acl_codes(self) -> tuple[list[Acl | None], npt.NDArray[np.uint64]]:
         """The ACLs in use, and the number of each row's: 0 for none."""
         codes = np.zeros(len(self.paths), np.uint64)
