@@ -6,8 +6,10 @@ import json
 import os
 import random
 import re
+import shutil
 import subprocess
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -17,10 +19,15 @@ from hypothesis import strategies as st
 from ecumen.contexts.policy import Policy
 from ecumen.contexts.rules import NONE, ContextRules, LabelError
 from ecumen.contexts.shipped import shipped_policy
+from ecumen.passage import Follower, read_request
 from ecumen.survey import Kind, PolicyTexts
+from ecumen_machine import EngineSpec, take_survey
 from ecumen_machine.contexts import labels_here, policy_texts, rules_in
 from ecumen_machine.files import Collector
 from tests.command_test import run
+from tests.worlds.live import ask, httpd
+from tests.worlds.plain import plain_head
+from tests.worlds.trees import ADDRESSES, PORTS
 
 RULES = Path("/etc/selinux/default/contexts/files")
 POLICY = "/etc/selinux/default/policy/policy.33"
@@ -215,6 +222,70 @@ def test_the_context_that_a_path_has_is_read_from_the_disk(tmp_path: Path) -> No
     found = labels_here()
     assert found.policy is not None
     assert "allow httpd_t" in found.policy.rules
+
+
+@real
+@pytest.mark.server
+def test_a_closed_home_a_wrong_context_and_a_cut_acl_are_captured_and_explained() -> None:
+    base = Path("/srv/ecumen-contexts")
+    shutil.rmtree(base, ignore_errors=True)
+    base.mkdir(mode=0o755)
+    try:
+        blocks = []
+        for name in ("closed", "moved", "cut", "fine"):
+            page = base / "www" / name / "public" / "index.html"
+            page.parent.mkdir(parents=True)
+            page.write_text("page")
+            blocks.append(f"<VirtualHost *>\nServerName {name}.test\nDocumentRoot {page.parent}\n")
+            blocks.append("</VirtualHost>\n")
+        (base / "www/closed").chmod(0o700)
+        page = base / "www/cut/public/index.html"
+        subprocess.run(["chmod", "600", page], check=True)
+        subprocess.run(["setfacl", "-n", "-m", "u:www-data:r--,m::-w-", page], check=True)
+        for path in [base, *base.rglob("*")]:
+            type_ = "default_t" if "moved" in path.parts else "httpd_sys_content_t"
+            context = f"system_u:object_r:{type_}:s0"
+            command = ["setfattr", "-h", "-n", "security.selinux", "-v", context, str(path)]
+            subprocess.run(command, check=True)
+        config = base / "main.conf"
+        config.write_text(plain_head(base, ADDRESSES[0], PORTS[0]) + "".join(blocks))
+        survey = take_survey([EngineSpec("httpd", str(config))], [str(base)])
+        # This kernel enforces no policy; were it to, as a machine with this very policy does:
+        labels = labels_here()
+        local = "/srv/ecumen-contexts(/.*)?\tsystem_u:object_r:httpd_sys_content_t:s0\n"
+        files = {**labels.files, "file_contexts.local": local}
+        files_around = [replace(e, context="system_u:object_r:root_t:s0") for e in survey.files
+                        if not e.path.startswith(str(base))]  # fmt: skip
+        enforced = replace(
+            survey,
+            files=survey.files.replacing(files_around),
+            labels=replace(labels, files=files),
+            kernel={**survey.kernel, "security.mode": "enforcing"},
+        )
+        follower = Follower(enforced)
+        told = {}
+        with httpd(config, ADDRESSES[0], PORTS[0]):
+            for name in ("closed", "moved", "cut", "fine"):
+                url = f"http://{name}.test:{PORTS[0]}/"
+                passage = follower.follow(read_request(url, to=ADDRESSES[0]))
+                told[name] = [(o.gate, o.code) for o in passage.obstacles]
+                plainly = Follower(survey).follow(read_request(url, to=ADDRESSES[0]))
+                assert plainly.status == ask({"url": url, "to": ADDRESSES[0]}).status
+        assert told == {
+            "closed": [("ladder", "ladder.shut")],
+            "moved": [("context", "context.shut")] * 2 + [("context", "context.unreadable")],
+            "cut": [("ladder", "ladder.unreadable")],
+            "fine": [],
+        }
+        shown = follower.follow(read_request(f"http://moved.test:{PORTS[0]}/", to=ADDRESSES[0]))
+        (gate,) = [gate for gate in shown.gates if gate.gate == "context"]
+        last = gate.labels[-1]
+        assert (last.type, last.expected, last.allowed) == (
+            "default_t", "httpd_sys_content_t", False,
+        )  # fmt: skip
+        assert survey.labels.files["file_contexts"] == labels.files["file_contexts"]
+    finally:
+        shutil.rmtree(base)
 
 
 def test_conditions_of_every_form_are_understood() -> None:

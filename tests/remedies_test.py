@@ -13,12 +13,13 @@ import pytest
 
 from ecumen.passage import Follower
 from ecumen.passage.front import front_request
-from ecumen.passage.remedies import mending
+from ecumen.passage.remedies import Mending, mending
 from ecumen.plan import opens
 from ecumen.plan.operations import Operation, What
 from ecumen.rights import Subject, subject_of
 from ecumen.survey import Survey
 from ecumen_machine import EngineSpec, take_survey
+from tests.audit_test import ONE, labelled
 from tests.builders import codes, passage, server
 from tests.kernel_test import PERMS, as_subject
 from tests.worlds.live import ask, httpd
@@ -160,3 +161,19 @@ def test_what_a_command_names_cannot_become_a_command() -> None:
     for what, value in ((What.MODE, "o+x; rm"), (What.ACL, "user:a b:r--"), (What.MODE, "")):
         with pytest.raises(ValueError, match="no "):
             Operation(what, "/a", value)
+
+
+def test_a_switch_says_what_else_it_would_open_and_relabelling_comes_first() -> None:
+    def found(actual: str, expected: str) -> Mending:
+        follower = Follower(labelled(ONE, actual, expected))
+        return mending(follower, front_request(follower.engines[0].sites()[0]))
+
+    (way,) = found("user_home_t", "user_home_t").ways
+    assert way.shell == ["setsebool -P httpd_read_user_content on"]
+    told = [opening.words for opening in way.openings]
+    assert "the web server may then read files of the type user_home_t" in told[0]
+    assert any("pass folders of the type" in words for words in told)
+    (way,) = found("backup_store_t", "httpd_sys_content_t").ways
+    assert [operation.what for operation in way.operations] == [What.CONTEXT] * 2
+    # Where neither helps, nothing is offered.
+    assert found("default_t", "default_t").ways == []

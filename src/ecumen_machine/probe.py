@@ -311,9 +311,9 @@ def _kernel() -> dict[str, str]:
 
 
 def _labels(collector: Collector, mode: str, progress: Progress) -> Labels:
-    """Rules and policy, where the kernel holds one."""
+    """The rules where there are any, and the policy where the kernel holds one."""
     if mode == "disabled":
-        return Labels()
+        return Labels(contexts.rules_here())
     progress("asking for the policy", len(collector.entries))
     try:
         return contexts.labels_here()

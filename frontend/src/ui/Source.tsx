@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { Copy } from "./Copy";
 
@@ -17,12 +18,25 @@ export function Source({ proof }: { proof: Schemas["Evidence"] }) {
   return (
     <div className="min-w-0">
       <code className="wrap-anywhere">{proof.path}</code>{" "}
-      {proof.path && <Copy text={proof.path} label="the path" />}
+      {proof.path && (
+        <>
+          <Copy text={proof.path} label="the path" />{" "}
+          <Link
+            to={`/who?${new URLSearchParams({ path: proof.path })}`}
+            className="text-sm text-faint underline decoration-line underline-offset-3 hover:text-ink"
+          >
+            who may?
+          </Link>
+        </>
+      )}
       {proof.mode && (
         <span className="mono block text-faint">
           {proof.mode} {proof.owner}:{proof.group}
           {proof.target ? ` → ${proof.target}` : ""}
         </span>
+      )}
+      {proof.context && (
+        <span className="mono block text-faint wrap-anywhere">{proof.context}</span>
       )}
       {proof.acl && <span className="mono block text-faint">{proof.acl}</span>}
     </div>

@@ -28,6 +28,10 @@ _CONFIG = re.compile(
     re.IGNORECASE,
 )
 _SESSION = re.compile(r"/(?:sess_[0-9a-z,-]+|sessions?/[^/]+)\Z", re.IGNORECASE)
+# What a site is mostly made of, and never private by its name.
+_PAGES = frozenset(
+    "html htm css js mjs png jpg jpeg gif svg webp ico woff woff2 mp3 mp4 pdf".split()
+)
 _FILE = KINDS.index(Kind.FILE)
 MOST_PATHS = 5
 
@@ -107,6 +111,8 @@ def _exposed(scene: Scene) -> Iterator[Exposed]:
     rows, kinds = [], []
     for row, path in enumerate(files.paths):
         if files.kind[row] == _FILE and files.uid[row] in uids:
+            if path.rpartition(".")[2] in _PAGES and "sess" not in path:
+                continue
             kind = private_kind(path)
             if kind is not None:
                 rows.append(row)

@@ -4,35 +4,12 @@ paths of which type would open or close to the web server if it were turned.
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 from ecumen.audit.checks.fronts import stopped
 from ecumen.audit.scene import Scene
-from ecumen.contexts.confinement import CLASSES, LIST, READ, Confinement, type_of
-from ecumen.contexts.policy import Policy
-from ecumen.survey import Kind
-from ecumen.survey.files import KINDS
-
-_ASKED = (
-    (Kind.FILE, READ, "read files"),
-    (Kind.FILE, ("getattr", "open", "write"), "change files"),
-    (Kind.DIR, ("search",), "pass folders"),
-    (Kind.DIR, LIST, "list folders"),
-)
-
-
-@dataclass(frozen=True, slots=True)
-class Effect:
-    """What turning a switch would open or close: what may be done with a type, and on how many
-    paths.
-    """
-
-    opens: bool
-    what: str
-    type: str
-    paths: int
+from ecumen.contexts.confinement import Confinement
+from ecumen.contexts.effects import Effect, effects, type_counts
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,44 +30,14 @@ def switches(scene: Scene) -> list[Switch]:
     policy = confinement.policy
     if policy is None or confinement.mode == "disabled":
         return []
-    counts = _counts(scene)
+    counts = type_counts(scene.survey.files)
     waiting = _waiting(scene)
     found = [
         Switch(name, policy.switches.get(name, False), waiting.get(name, []),
-               list(_effects(policy, name, counts)))
+               list(effects(policy, {name: not policy.switches.get(name, False)}, counts)))
         for name in sorted(policy.switches_used)
     ]  # fmt: skip
     return sorted(found, key=lambda each: (-len(each.sites), not each.effects, each.name))
-
-
-def _counts(scene: Scene) -> Counter[tuple[Kind, str]]:
-    """How many paths of each kind and type the survey holds."""
-    files = scene.survey.files
-    pairs = Counter(zip(files.kind, files.context, strict=True))
-    found: Counter[tuple[Kind, str]] = Counter()
-    for (kind, code), count in pairs.items():
-        type_ = type_of(files.context_names[code])
-        if type_ is not None:
-            found[KINDS[kind], type_] += count
-    return found
-
-
-def _effects(policy: Policy, name: str, counts: Counter[tuple[Kind, str]]) -> Iterator[Effect]:
-    turned = {name: not policy.switches.get(name, False)}
-    for kind, perms, what in _ASKED:
-        for (other, type_), count in sorted(counts.items()):
-            if other is not kind:
-                continue
-            now = _all(policy, type_, kind, perms, {})
-            then = _all(policy, type_, kind, perms, turned)
-            if now != then:
-                yield Effect(then, what, type_, count)
-
-
-def _all(
-    policy: Policy, type_: str, kind: Kind, perms: tuple[str, ...], state: dict[str, bool]
-) -> bool:
-    return all(policy.allowed(type_, CLASSES[kind], perm, state).allowed for perm in perms)
 
 
 def _waiting(scene: Scene) -> dict[str, list[str]]:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ecumen.contexts.confinement import Confined
+from ecumen.contexts.effects import effects, type_counts
 from ecumen.engines.sites import Block
 from ecumen.passage.follow import Follower
 from ecumen.passage.request import Request
+from ecumen.plan.opens import Opening
 from ecumen.plan.operations import Operation, What
 from ecumen.plan.ways import Need, Way, ways
 from ecumen.rights.decide import READ, SEARCH, Subject
@@ -59,9 +61,26 @@ def _ways(
     follower: Follower, worker: Subject, needs: list[Need], operations: list[Operation]
 ) -> list[Way]:
     others = list(dict.fromkeys(operations))
+    told = _by_switches(follower, others)
     if needs:
-        return ways(follower.survey, worker, needs, others)
-    return [Way("Set the contexts right", others)]
+        found = ways(follower.survey, worker, needs, others)
+        return [replace(way, openings=[*way.openings, *told]) for way in found]
+    turned = all(operation.what is What.SWITCH for operation in others)
+    title = "Let the policy allow it" if turned else "Set the contexts right"
+    return [Way(title, others, told)]
+
+
+def _by_switches(follower: Follower, operations: list[Operation]) -> list[Opening]:
+    """What else the switches would open to the web server, by type."""
+    policy = follower.confinement.policy
+    turned = {o.path: o.value == "on" for o in operations if o.what is What.SWITCH}
+    if policy is None or not turned:
+        return []
+    counts = type_counts(follower.survey.files)
+    return [
+        Opening(each.opens, f"{each.what} of the type", ["the web server"], each.paths, each.type)
+        for each in effects(policy, turned, counts)
+    ]
 
 
 def _need(block: Block) -> Need | None:

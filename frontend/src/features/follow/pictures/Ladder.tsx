@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import { decidingTriad, needWords } from "../present";
 import type { Rung } from "../queries";
 
@@ -27,7 +28,13 @@ function Step({ rung, depth }: { rung: Rung; depth: number }) {
           {rung.kind === "link" ? "↷" : "└"}
         </span>
         <span className="min-w-0">
-          <code className="font-semibold wrap-anywhere">{rung.name}</code>
+          <Link
+            to={`/who?${new URLSearchParams({ path: rung.path })}`}
+            aria-label={`${rung.name}: who may?`}
+            className="hover:underline"
+          >
+            <code className="font-semibold wrap-anywhere">{rung.name}</code>
+          </Link>
           {rung.target && <code className="text-faint"> → {rung.target}</code>}
           <span className="block text-sm break-words text-faint">{rung.words}</span>
           {rung.by === "user" || rung.acl.length > 0 ? <Acl rung={rung} /> : null}
