@@ -15,10 +15,11 @@ from typing import Any
 import pytest
 
 from ecumen.rights import Subject, Walker
+from ecumen.rights.created import created
 from ecumen.rights.reach import Reacher
 from ecumen.survey import Kind, Survey
 from ecumen_machine import probe
-from ecumen_machine.files import Collector
+from ecumen_machine.files import Collector, entry_of
 
 pytestmark = pytest.mark.server
 
@@ -232,6 +233,37 @@ def test_mounts_and_marks_forbid_what_the_mode_allows(seed: int) -> None:
                 subprocess.run(["chattr", mark.replace("+", "-"), base / name], check=True)
         assert not wrong, wrong[:10]
         assert decided > 1900
+
+
+def test_what_is_new_gets_what_the_kernel_gives_it(seed: int) -> None:
+    rng = random.Random(seed)
+    with ground(f"new-{seed}") as base:
+        for number in range(60):
+            folder = base / str(number)
+            folder.mkdir()
+            os.chown(folder, rng.choice(UIDS), rng.choice(GIDS))
+            folder.chmod(0o777 | rng.choice([0, 0, 0o2000]))
+            if rng.random() < 0.6:
+                entries = [f"d:{w}::{rng.choice(PERMS)}" for w in "ugo"]
+                if rng.random() < 0.6:
+                    entries.append(f"d:u:{rng.choice(UIDS)}:{rng.choice(PERMS)}")
+                    entries.append(f"d:m::{rng.choice(PERMS)}")
+                command = ["setfacl", "-n", "-m", ",".join(entries), str(folder)]
+                subprocess.run(command, check=True, capture_output=True)
+            subject, mask = rng.choice(SUBJECTS), rng.choice([0o022, 0o077, 0o002, 0])
+
+            def make(folder: Path = folder, mask: int = mask) -> None:
+                os.umask(mask)
+                os.close(os.open(folder / "file", os.O_CREAT | os.O_WRONLY, 0o666))
+                os.mkdir(folder / "folder", 0o777)
+
+            around = entry_of(str(folder))
+            as_subject(subject, make)
+            for name, kind in (("file", Kind.FILE), ("folder", Kind.DIR)):
+                real = entry_of(str(folder / name))
+                mine = created(around, subject, min(subject.groups), name, kind, mask)
+                for what in ("mode", "uid", "gid", "acl", "default_acl"):
+                    assert getattr(mine, what) == getattr(real, what), (number, name, what)
 
 
 def test_forty_links_work_and_the_next_is_a_loop(tmp_path: Path) -> None:

@@ -10,7 +10,7 @@ import io
 import os
 import sys
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from itertools import pairwise
 from typing import IO
@@ -54,9 +54,13 @@ def _one(path: str, formats: Sequence[LineFormat]) -> Tally:
 
 
 def _counted(stream: IO[bytes], formats: Sequence[LineFormat]) -> Tally:
+    return _tallied(_unpacked(stream), formats)
+
+
+def _tallied(blocks: Iterable[bytes], formats: Sequence[LineFormat]) -> Tally:
     counting = Counting(formats)
     rest = b""
-    for block in _unpacked(stream):
+    for block in blocks:
         data = rest + block
         end = data.rfind(b"\n") + 1
         # Of a line that is too long its beginning is enough to know so.
@@ -115,24 +119,17 @@ def _split(path: str, size: int, formats: Sequence[LineFormat]) -> Tally:
 
 def _range(path: str, names: Sequence[str], start: int, end: int) -> Tally:
     """The lines that begin in a range of bytes; what the file grew by since is left out."""
-    counting = Counting([line_format(name) for name in names])
     with open(path, "rb") as stream:
-        if start:
-            # The line that goes over the border belongs to the range before.
-            stream.seek(start - 1)
-            start += len(stream.readline()) - 1
-        end = _end_of_line(stream, end)
-        stream.seek(start)
-        rest = b""
-        while start < end and (block := stream.read(min(_BLOCK, end - start))):
-            start += len(block)
-            data = rest + block
-            cut = data.rfind(b"\n") + 1
-            rest = data[cut:][: LONGEST_LINE + 1]
-            counting.block(data[:cut])
-        if rest:
-            counting.reject()
-    return counting.tally
+        # The line that goes over a border belongs to the range before it.
+        first, behind = _end_of_line(stream, start), _end_of_line(stream, end)
+        stream.seek(first)
+        return _tallied(_blocks(stream, behind - first), [line_format(name) for name in names])
+
+
+def _blocks(stream: IO[bytes], left: int) -> Iterator[bytes]:
+    while left > 0 and (block := stream.read(min(_BLOCK, left))):
+        left -= len(block)
+        yield block
 
 
 def _end_of_line(stream: IO[bytes], at: int) -> int:

@@ -10,11 +10,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from ecumen.rights.created import created
 from ecumen.rights.decide import READ, SEARCH, WRITE, Decision, Subject, decide, subject_of
 from ecumen.rights.walk import Problem, Step, Walk, Walker
-from ecumen.survey import Entry, Kind, Survey
+from ecumen.survey import Entry, Kind, Survey, acl_text
 
 LETTERS: Mapping[str, int] = {"r": READ, "w": WRITE, "x": SEARCH}
 WORDS = ("list", "create", "delete")
@@ -174,7 +175,7 @@ class Reacher:
         found = walker.walk(path, follow_last=need == "create")
         if need == "create" and found.entry is not None and found.entry.kind is Kind.DIR:
             stopped = self._stopped(found, walker)
-            return stopped or self._within(walker.subject, found.entry)
+            return stopped or self._made(walker.subject, found.entry)
         stopped = self._stopped(found, walker)
         missing = found.problem is Problem.MISSING and not found.blocked
         if need == "create" and missing:
@@ -199,10 +200,22 @@ class Reacher:
         assert holder.entry is not None
         if holder.entry.kind is not Kind.DIR:
             return Reach(False, holder.entry.path, f"{holder.entry.path} is no folder.")
-        return self._within(walker.subject, holder.entry)
+        return self._made(walker.subject, holder.entry)
 
     def _within(self, subject: Subject, folder: Entry) -> Reach:
         return self._entry(folder, subject, WRITE | SEARCH)
+
+    def _made(self, subject: Subject, folder: Entry) -> Reach:
+        """Making something in a folder, and what it gets."""
+        found = self._within(subject, folder)
+        account = self.survey.account_by_name.get(subject.name)
+        if not found.allowed or account is None:
+            return found
+        new = created(folder, subject, account.gid, "new")
+        owner = f"{self.survey.user_name(new.uid)}:{self.survey.group_name(new.gid)}"
+        acl = f" and the ACL {_IDS.sub(self._named, acl_text(new.acl))}" if new.acl else ""
+        got = f" A file made there belongs to {owner}, with mode {new.mode:04o}{acl}."
+        return replace(found, why=found.why + got)
 
     def _unlinked(self, walker: Walker, entry: Entry) -> Reach:
         """unlink(2), rmdir(2): whether a folder is empty is not asked."""

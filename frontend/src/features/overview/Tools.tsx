@@ -1,4 +1,5 @@
 import { Choice } from "../../ui/Choice";
+import { OnlyWith } from "../../ui/OnlyWith";
 import type { Grouping } from "./present";
 
 const WORDS: ReadonlyArray<readonly [Grouping, string]> = [
@@ -19,15 +20,7 @@ export function Tools({ words, by, set, shown, all }: Props) {
   return (
     <div className="flex items-baseline gap-6 px-5 py-3">
       <h1 className="sr-only">Overview</h1>
-      <label className="flex items-baseline gap-2">
-        <span className="text-sm text-faint">Only with</span>
-        <input
-          value={words}
-          onChange={(event) => set("q", event.target.value)}
-          className="w-52 border-b border-ink bg-transparent px-1"
-          spellCheck={false}
-        />
-      </label>
+      <OnlyWith words={words} put={(text) => set("q", text)} />
       <Choice
         words="grouped by"
         label="Grouped by"

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { usePut } from "../../lib/params";
 import { plural } from "../../lib/text";
+import { OnlyWith } from "../../ui/OnlyWith";
 import { Failed, Waiting } from "../../ui/States";
 import { GroundBox } from "./GroundBox";
 import { around, tree } from "./present";
@@ -25,15 +26,7 @@ export function RootsPage() {
       <section aria-label="Ground" className="flex min-h-0 flex-col">
         <div className="flex items-baseline gap-4 px-5 py-3">
           <h1 className="sr-only">Roots</h1>
-          <label className="flex items-baseline gap-2">
-            <span className="text-sm text-faint">Only with</span>
-            <input
-              value={words}
-              onChange={(event) => put("q", event.target.value, true)}
-              className="w-52 border-b border-ink bg-transparent px-1"
-              spellCheck={false}
-            />
-          </label>
+          <OnlyWith words={words} put={(text) => put("q", text, true)} />
           <span className="mono">{within}</span>
           {within !== "/" && (
             <Link

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { usePut } from "../../lib/params";
 import { moment, plural } from "../../lib/text";
+import { OnlyWith } from "../../ui/OnlyWith";
 import { Prose } from "../../ui/Prose";
 import { Failed, Waiting } from "../../ui/States";
 import { counted, PARTS, type Part, withWords } from "./present";
@@ -25,15 +26,9 @@ export function SincePage() {
           <h1 className="text-2xl font-medium">
             What changed on <span className="mono">{after.host}</span>
           </h1>
-          <label className="ml-auto flex items-baseline gap-2">
-            <span className="text-sm text-faint">Only with</span>
-            <input
-              value={words}
-              onChange={(event) => put("q", event.target.value, true)}
-              className="w-52 border-b border-ink bg-transparent px-1"
-              spellCheck={false}
-            />
-          </label>
+          <span className="ml-auto">
+            <OnlyWith words={words} put={(text) => put("q", text, true)} />
+          </span>
         </header>
         <p className="mb-6 text-faint">
           From {moment(before.taken_at)} to {moment(after.taken_at)}.{" "}

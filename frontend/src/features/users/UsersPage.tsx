@@ -4,6 +4,7 @@ import { usePut } from "../../lib/params";
 import { plural } from "../../lib/text";
 import { Button } from "../../ui/Button";
 import { Choice } from "../../ui/Choice";
+import { OnlyWith } from "../../ui/OnlyWith";
 import { Failed, Waiting } from "../../ui/States";
 import { Ways } from "../mending";
 import { Account } from "./Account";
@@ -52,17 +53,7 @@ export function UsersPage() {
             options={VIEWS}
             choose={(value) => put("view", value === "conditions" ? "" : value)}
           />
-          {view === "conditions" && (
-            <label className="flex items-baseline gap-2">
-              <span className="text-sm text-faint">Only with</span>
-              <input
-                value={words}
-                onChange={(event) => put("q", event.target.value, true)}
-                className="w-44 border-b border-ink bg-transparent px-1"
-                spellCheck={false}
-              />
-            </label>
-          )}
+          {view === "conditions" && <OnlyWith words={words} put={(text) => put("q", text, true)} />}
           <p role="status" className="ml-auto text-sm text-faint">
             {users.filter((each) => !each.first).length} of {plural(users.length, "account")} answer
           </p>
