@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+from ecumen.audit.template import SOURCES
 from ecumen.passage import Follower, read_request
 from ecumen.rights import Subject
 from ecumen.survey import Kind, read_survey, write_survey
@@ -98,7 +99,8 @@ def test_a_survey_reads_no_contents_and_follows_no_link_out(base: Path) -> None:
     survey = take_survey([EngineSpec("httpd", str(config))], [str(base / "www")])
     stream = io.BytesIO()
     write_survey(survey, stream)
-    assert set(survey.texts) == {str(config), "/etc/mime.types"}
+    made_by = {path for path in SOURCES if Path(path).exists()}
+    assert set(survey.texts) == {str(config), "/etc/mime.types"} | made_by
     link = survey.files.get(str(base / "www/one/away"))
     assert link is not None
     assert (link.kind, link.target) == (Kind.LINK, "/etc")

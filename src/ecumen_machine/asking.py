@@ -8,12 +8,16 @@ from __future__ import annotations
 import http.client
 import socket
 import ssl
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 
 from ecumen.errors import RequestError
 from ecumen.passage.request import Request, greeting
 
 PATIENCE = 10.0  # seconds, for each step
+IN_ALL = 30.0  # seconds: a server that sends a byte now and then does not hold us up
 MOST_READ = 1 << 20  # bytes of the answer's body, so that the server's log line is whole
 # Asking must not change anything on the server (RFC 9110, section 9.2.1).
 SAFE = ("GET", "HEAD", "OPTIONS")
@@ -46,14 +50,39 @@ def ask(request: Request, address: str, port: int | None = None, *, proxied: boo
         link = socket.create_connection((address, port or request.port), PATIENCE)
     except OSError as error:
         return Reply("", trouble=_why(error))
-    with link:
-        asked_from = str(link.getsockname()[0])
+    asked_from = str(link.getsockname()[0])
+    sealed = request.scheme == "https" and not proxied
+    try:
+        channel = _sealed(link, request) if sealed else link
+    except (OSError, ValueError) as error:
+        link.close()
+        return Reply(asked_from, trouble=_why(error))
+    with channel, _limited(channel) as late:
         try:
-            if request.scheme == "https" and not proxied:
-                return _answer(_sealed(link, request), request, asked_from, proxied)
-            return _answer(link, request, asked_from, proxied)
+            if isinstance(channel, ssl.SSLSocket):
+                channel.do_handshake()
+            return _answer(channel, request, asked_from, proxied)
         except (OSError, http.client.HTTPException) as error:
-            return Reply(asked_from, trouble=_why(error))
+            return Reply(asked_from, trouble=_why(TimeoutError() if late.is_set() else error))
+
+
+@contextmanager
+def _limited(link: socket.socket) -> Iterator[threading.Event]:
+    """Shuts the connection when its time is up; the event says whether it was."""
+    late = threading.Event()
+
+    def shut() -> None:
+        late.set()
+        with suppress(OSError):
+            link.shutdown(socket.SHUT_RDWR)
+
+    timer = threading.Timer(IN_ALL, shut)
+    timer.daemon = True
+    timer.start()
+    try:
+        yield late
+    finally:
+        timer.cancel()
 
 
 def _sealed(link: socket.socket, request: Request) -> ssl.SSLSocket:
@@ -61,7 +90,8 @@ def _sealed(link: socket.socket, request: Request) -> ssl.SSLSocket:
     context = ssl.create_default_context()
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE
-    return context.wrap_socket(link, server_hostname=greeting(request))
+    name = greeting(request)
+    return context.wrap_socket(link, server_hostname=name, do_handshake_on_connect=False)
 
 
 def _answer(link: socket.socket, request: Request, asked_from: str, proxied: bool) -> Reply:
@@ -82,7 +112,9 @@ def _answer(link: socket.socket, request: Request, asked_from: str, proxied: boo
     asking.putheader("Connection", "close")
     asking.endheaders()
     came = asking.getresponse()
-    came.read(MOST_READ)
+    # A body that breaks off changes nothing of what was answered.
+    with suppress(OSError, http.client.HTTPException):
+        came.read(MOST_READ)
     return Reply(
         asked_from, came.status, came.getheader("Content-Type"), came.getheader("Location")
     )
