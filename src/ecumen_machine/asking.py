@@ -52,11 +52,10 @@ def ask(request: Request, address: str, port: int | None = None, *, proxied: boo
         return Reply("", trouble=_why(error))
     asked_from = str(link.getsockname()[0])
     sealed = request.scheme == "https" and not proxied
-    try:
-        channel = _sealed(link, request) if sealed else link
-    except (OSError, ValueError) as error:
+    if sealed and not _is_sayable(greeting(request)):
         link.close()
-        return Reply(asked_from, trouble=_why(error))
+        return Reply(asked_from, trouble="the name cannot stand in a TLS greeting")
+    channel = _sealed(link, request) if sealed else link
     with channel, _limited(channel) as late:
         try:
             if isinstance(channel, ssl.SSLSocket):
@@ -92,6 +91,13 @@ def _sealed(link: socket.socket, request: Request) -> ssl.SSLSocket:
     context.verify_mode = ssl.CERT_NONE
     name = greeting(request)
     return context.wrap_socket(link, server_hostname=name, do_handshake_on_connect=False)
+
+
+def _is_sayable(name: str | None) -> bool:
+    try:
+        return name is None or (bool(name.encode("idna")) and not name.startswith("."))
+    except UnicodeError:
+        return False
 
 
 def _answer(link: socket.socket, request: Request, asked_from: str, proxied: bool) -> Reply:
