@@ -18,6 +18,7 @@ from ecumen_web import queue
 from ecumen_web.api import roots, sites
 from ecumen_web.store import loading
 from ecumen_web.store.models import JobRecord, SurveyRecord
+from tests.audit_test import HOME, ONE, homes, labelled
 from tests.builders import server
 
 pytestmark = pytest.mark.django_db
@@ -92,6 +93,12 @@ def upload(client: Client, data: bytes) -> Any:
         ("get", "/api/surveys/latest/findings/0"),
         ("get", "/api/surveys/latest/bindings"),
         ("get", "/api/surveys/latest/changes"),
+        ("get", "/api/surveys/latest/mending?url=http://x/"),
+        ("get", "/api/surveys/latest/users"),
+        ("post", "/api/surveys/latest/users"),
+        ("get", "/api/surveys/latest/contexts"),
+        ("get", "/api/surveys/latest/neighbours"),
+        ("get", "/api/surveys/latest/who?path=/"),
         ("get", "/api/surveys/latest/roots"),
         ("get", "/api/surveys/latest/site?at=x"),
         ("put", "/api/surveys/latest/findings/0/acceptance"),
@@ -289,3 +296,62 @@ def test_of_many_roots_some_are_drawn_what_is_wrong_first(
     only = admin.get("/api/surveys/latest/roots?within=/srv&q=CHOIR ines").json()
     assert [plot["path"] for plot in only["plots"] if plot["root"]] == ["/srv/choir"]
     assert admin.get("/api/surveys/latest/roots?q=nothing-of-it").json()["roots"] == 0
+
+
+def test_what_mends_a_request_is_told_with_what_it_opens(admin: Client) -> None:
+    upload(admin, survey_bytes())
+    address = "/api/surveys/latest/mending"
+    found = admin.get(address, {"url": "http://choir.test/", "to": "192.0.2.10"}).json()
+    assert (found["mends"], found["of"]) == (1, 1)
+    first, *_, last = found["ways"]
+    assert first["shell"] == ["setfacl -m user:www-data:--x -- /srv/choir"]
+    assert first["opened"] < last["opened"]
+    assert any("otto" in words for words in last["opens"])
+    assert not any("otto" in words for words in first["opens"])
+    assert admin.get(address, {"url": "ftp://x/"}).status_code == 400
+    assert admin.get(address).status_code == 400
+
+
+def test_who_may_is_told_for_any_path(admin: Client) -> None:
+    upload(admin, survey_bytes())
+    address = "/api/surveys/latest/who"
+    found = admin.get(address, {"path": "/srv/choir/index.html", "as": "otto"}).json()
+    reading = {name: answer["allowed"] for answer in found["may"][0]["answers"]
+               for name in answer["accounts"]}  # fmt: skip
+    assert reading == {"root": True, "ines": True, "otto": False, "www-data": False}
+    assert [rung["allowed"] for rung in found["rungs"]] == [True, True, False, True]
+    assert admin.get(address, {"path": "relative"}).status_code == 400
+    unknown = admin.get(address, {"path": "/<b>\n/..", "as": "nobody-here"}).json()
+    assert unknown["kind"] is None
+    assert unknown["rungs"] == []
+
+
+def test_users_contexts_and_neighbours_are_told(admin: Client) -> None:
+    stream = io.BytesIO()
+    write_survey(homes(*HOME, "0644 ines /home/ines/.env"), stream)
+    upload(admin, stream.getvalue())
+    users = admin.get("/api/surveys/latest/users").json()
+    by_name = {user["account"]: user for user in users["users"]}
+    assert by_name["ines"]["first"] == ""
+    assert by_name["otto"]["first"] == "home"
+    assert [each["name"] for each in users["conditions"]][:3] == ["offered", "home", "folder"]
+    assert users["template"]["lacks"] == []
+    plan = admin.post("/api/surveys/latest/users", {"accounts": ["ines"]}, "application/json")
+    assert plan.json()["ways"] == []
+    bad = admin.post("/api/surveys/latest/users", {"accounts": "ines"}, "application/json")
+    assert bad.status_code == 400
+    (cell,) = admin.get("/api/surveys/latest/neighbours").json()["cells"]
+    assert (cell["owner"], cell["other"], cell["worst"]) == ("ines", "otto", "/home/ines/.env")
+    contexts = admin.get("/api/surveys/latest/contexts").json()
+    assert (contexts["mode"], contexts["switches"], contexts["trees"]) == ("disabled", [], [])
+    stream = io.BytesIO()
+    write_survey(replace(labelled(ONE, "user_home_t"), taken_at=9), stream)
+    upload(admin, stream.getvalue())
+    contexts = admin.get("/api/surveys/latest/contexts").json()
+    (tree,) = contexts["trees"]
+    assert (tree["path"], tree["readable"]) == ("/srv/a", False)
+    first = contexts["switches"][0]
+    assert first["name"] == "httpd_read_user_content"
+    assert first["sites"] == ["a.test"]
+    assert {effect["what"] for effect in first["effects"]} == {"read files", "pass folders"}
+    assert {port["port"]: port["allowed"] for port in contexts["ports"]} == {80: True}
