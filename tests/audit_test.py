@@ -131,6 +131,10 @@ HOME = ("0755 ines /home/ines/", "0755 ines /home/ines/public_html/",
 _RULES = "/.*\tu:r:var_t:s0\n/srv/a(/.*)?\tu:r:{}:s0\n"
 
 
+def logged(name: str, log: str) -> str:
+    return block(name, lines=f"CustomLog {log}")
+
+
 def homes(*files: str, config: str = HOMES, home_mode: str = "0755") -> Survey:
     """Personal sites of ines, with a template for new homes that has what they need."""
     skeleton = ("0755 root /etc/skel/", "0755 root /etc/skel/public_html/",
@@ -322,6 +326,21 @@ CASES: dict[str, tuple[Make, Make]] = {
         lambda: sealed("# none"),
         lambda: sealed("SSLEngine on"),
     ),
+    "log.shared": (
+        lambda: httpd(logged("a.test", "/srv/x.log common")
+                      + logged("b.test", "/srv/x.log common")),
+        lambda: httpd(logged("a.test", '/srv/x.log "%v %h %t"')
+                      + logged("b.test", '/srv/x.log "%v %h %t"') + logged("c.test", "/srv/c.log")),
+    ),
+    "log.nowhere": (
+        lambda: httpd('CustomLog /srv/all.log "%h %t"\n' + ONE),
+        lambda: httpd('LogFormat "%v %h %t" named\nCustomLog /srv/all.log named\n' + ONE
+                      + logged("b.test", "/srv/b.log")),
+    ),
+    "log.unwritable": (
+        lambda: httpd(logged("a.test", "/srv/gone/x.log common")),
+        lambda: httpd(logged("a.test", "/srv/x.log common")),
+    ),
     "ladder.wide-open": (
         lambda: homes(HOME[0], HOME[1], "0666 ines /home/ines/notes"),
         lambda: homes(HOME[0], HOME[1], "1777 ines /home/ines/tmp/", "0664 ines /home/ines/notes"),
@@ -411,6 +430,20 @@ def test_a_finding_keeps_its_identity_while_other_things_change() -> None:
     before = keys(httpd(block("a.test", "gone")))
     after = keys(httpd("# a line more\n" + block("a.test", "gone"), "0644 ines /srv/x"))
     assert before["root.missing"] == after["root.missing"]
+
+
+def test_logs_of_nginx_are_its_sites_own_or_the_servers() -> None:
+    lines = (
+        "log_format named '$host $remote_addr [$time_local]';\n"
+        "server { listen 80; server_name a.test; root /srv/a; access_log /srv/x.log; }\n"
+        "server { listen 80; server_name b.test; root /srv/a; access_log /srv/x.log combined; }\n"
+        "server { listen 80; server_name c.test; root /srv/a; }\n"
+        "server { listen 80; server_name d.test; root /srv/a; access_log /srv/y.log named; }\n"
+        "server { listen 80; server_name e.test; root /srv/a; access_log /srv/y.log named; }\n"
+    )
+    survey = nginx(lines, ("0644 root /srv/a/index.html", "0755 root /var/log/"))
+    found = {f.id: f.sites for f in audit(Follower(survey)).findings if f.id.startswith("log.")}
+    assert found == {"log.shared": ["a.test", "b.test"], "log.nowhere": ["c.test"]}
 
 
 def test_no_front_page_of_the_demo_fails_without_a_finding() -> None:

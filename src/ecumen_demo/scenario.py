@@ -91,6 +91,7 @@ class Plot:
     aliases: list[str] = field(default_factory=list)
     lines: list[str] = field(default_factory=list)
     own_log: bool = True
+    log: str = ""
     declares_root: bool = True
 
     def text(self) -> str:
@@ -100,7 +101,7 @@ class Plot:
             lines.append(f"    ServerAlias {' '.join(self.aliases)}")
         lines.append(f"    DocumentRoot {self.root}")
         if self.own_log:
-            log = "${APACHE_LOG_DIR}/" + f"{self.name}.log"
+            log = "${APACHE_LOG_DIR}/" + f"{self.log or self.name}.log"
             lines.append(f"    CustomLog {log} combined")
         lines += [f"    {line}" for line in self.lines]
         return "\n".join([*lines, "</VirtualHost>", ""])
@@ -438,6 +439,15 @@ def _cut_by_the_mask(town: _Town) -> None:
     town.ground.change(f"{plot.root}/index.html", mode=0o620, acl=acl)
 
 
+def _one_log_for_two(town: _Town) -> None:
+    """The moon swimmers' block was copied from the mill race's, log and all."""
+    town.plot("moon-swimmers").log = "mill-race"
+
+
+def _log_without_a_folder(town: _Town) -> None:
+    town.plot("knot-tyers").log = "knots/visitors"
+
+
 def _readable_by_neighbours(town: _Town) -> None:
     """Otto's passwords lie open to everybody, the radio's to a group of two."""
     otto = town.account("otto")
@@ -543,7 +553,7 @@ _STORIES: tuple[Callable[[_Town], None], ...] = (
     _cut_by_the_mask, _foreign_link, _dead_link, _override_file, _own_address, _open_listing,
     _front_controller, _no_links, _closed_for_the_winter, _group_without_the_worker,
     _folder_as_index, _copied_from_backup, _handed_on,
-    _readable_by_neighbours,
+    _readable_by_neighbours, _one_log_for_two, _log_without_a_folder,
 )  # fmt: skip
 
 

@@ -248,12 +248,24 @@ class Named:
 
 
 @dataclass(frozen=True, slots=True)
+class Kept:
+    """How a site's access lines are kept. line: that says so. template: in the engine's language,
+    "" where it is not known. own: said for the site itself, and not for the server as a whole.
+    """
+
+    line: Proof
+    template: str
+    own: bool
+
+
+@dataclass(frozen=True, slots=True)
 class SiteSummary:
     """One site as configured, and one way to ask for it.
 
     personal: the account whose site it is, for a personal site. asked_as, address, port, path: a
     request that is meant for it. behind: the engine's reading breaks in front of it, or within.
     index: names that are tried for a folder, in order. log: where its lines certainly go.
+    kept: how they go there.
     """
 
     name: str
@@ -272,6 +284,7 @@ class SiteSummary:
     claims: tuple[Named, ...] = ()
     index: tuple[str, ...] = ()
     log: str | None = None
+    kept: Kept | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -58,7 +58,7 @@ def sites_of(scene: Scene, physical: str) -> list[Site]:
     return scene.once("sites by ground", _by_ground).get(physical, [])
 
 
-def _twins(one: Site, other: Site) -> bool:
+def twins(one: Site, other: Site) -> bool:
     """Whether two blocks are one site: under the same name, as in plain HTTP and sealed."""
     names = {claim.name for claim in one.summary.claims}
     return any(claim.name in names for claim in other.summary.claims)
@@ -180,7 +180,7 @@ def nested(scene: Scene) -> Iterator[Found]:
 def _inside(
     scene: Scene, outer: str, outer_sites: list[Site], inner: str, inner_sites: list[Site]
 ) -> Iterator[Found]:
-    if any(_twins(a, b) for a in outer_sites for b in inner_sites):
+    if any(twins(a, b) for a in outer_sites for b in inner_sites):
         return
     holder, within = outer_sites[0], inner_sites[0]
     folder = scene.survey.files.get(inner)

@@ -126,11 +126,14 @@ class Upstream:
 
 @dataclass(frozen=True, slots=True)
 class LogTarget:
-    """Where access lines go. path: absolute, or the command behind `|`."""
+    """Where access lines go. path: absolute, or the command behind `|`. form: a template, or the
+    name of one; "" for the usual one.
+    """
 
     path: str
     conditional: bool
     directive: Directive
+    form: str = ""
 
 
 @dataclass(slots=True)
@@ -194,6 +197,7 @@ class Server:
     doubts: tuple[Doubt, ...]
     reader: Reader
     set_names: frozenset[str]
+    formats: dict[str, str] = field(default_factory=dict)
 
     @property
     def root(self) -> str:
@@ -214,6 +218,7 @@ class _Compiler:
         self.group: str | None = None
         self.types_file: str | None = None
         self.hosts: list[Host] = []
+        self.formats: dict[str, str] = {}
 
     def host(self, host: Host, directives: Sequence[Directive]) -> Host:
         draft = Draft()
@@ -317,7 +322,13 @@ class _Compiler:
             return
         path = given[0] if given[0].startswith("|") else self.reader.absolute(given[0])
         conditional = any(word.startswith(("env=", "expr=")) for word in given[1:])
-        host.logs.append(LogTarget(path, conditional, directive))
+        named = directive.name.lower() == "customlog" and len(given) > 1
+        form = given[1] if named and not given[1].startswith(("env=", "expr=")) else ""
+        host.logs.append(LogTarget(path, conditional, directive, form))
+
+    def log_format(self, host: Host, directive: Directive, given: list[str]) -> None:
+        if given:
+            self.formats[given[1] if len(given) > 1 else ""] = given[0]
 
     def seal(self, host: Host, directive: Directive, given: list[str]) -> None:
         host.sealed = directive if given and given[0].lower() != "off" else None
@@ -399,6 +410,7 @@ _HOST_TAKERS = {
     "limitrequestline": _Compiler.line_limit,
     "customlog": _Compiler.log,
     "transferlog": _Compiler.log,
+    "logformat": _Compiler.log_format,
     "sslengine": _Compiler.seal,
     "sslcertificatefile": _Compiler.certificate,
     "sslcertificatekeyfile": _Compiler.certificate,
@@ -525,6 +537,7 @@ def _compiled(source: Source, engine: EngineRecord, reader: Reader, tree: Tree) 
         doubts=tuple(doubts),
         reader=reader,
         set_names=_set_names(tree),
+        formats=compiler.formats,
     )
 
 

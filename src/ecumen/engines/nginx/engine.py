@@ -28,15 +28,18 @@ from ecumen.engines.sites import (
     Door,
     Doubt,
     Handling,
+    Kept,
     Named,
     Part,
     PersonalGround,
     Phase,
+    Proof,
     Rank,
     SiteSummary,
 )
 from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
+from ecumen.logs.template import COMBINED
 from ecumen.rights import Subject, Walker, subject_of
 from ecumen.survey import EngineRecord, Survey
 
@@ -126,7 +129,18 @@ class NginxEngine:
             claims=tuple(_claims(server)),
             index=tuple(name.source for name, _ in server.conf.index if name.constant),
             log=next((g.path for g in server.conf.logs if g.path and not g.condition), None),
+            kept=self._kept(server),
         )
+
+    def _kept(self, server: Server) -> Kept | None:
+        log = next((g for g in server.conf.logs if g.path and not g.condition), None)
+        if log is None or log.line is None:
+            return None
+        named = [word for word in log.line.args[1:] if "=" not in word]
+        form = named[0] if named else "combined"
+        template = COMBINED if form == "combined" else self.whole.formats.get(form, "")
+        own = any(child.place == log.line.place for child in server.line.children or ())
+        return Kept(Proof(place=log.line.place, text=log.line.quoted), template, own)
 
     def _address(self, bound: Binding) -> str:
         if bound.address != "*" and not bound.address.startswith("unix:"):

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from ecumen.engines.nginx.config import CHARSET_TYPES, Conf, Draft, Log, Root, first, regex_of
 from ecumen.engines.nginx.lexer import Line
@@ -103,6 +103,7 @@ class Whole:
     doubts: tuple[Doubt, ...]
     reader: Reader
     defined: frozenset[str] = frozenset()
+    formats: dict[str, str] = field(default_factory=dict)
 
     @property
     def listens(self) -> tuple[Binding, ...]:
@@ -192,6 +193,9 @@ class Compiler:
                     self._map(line, whole)
                 case "upstream":
                     whole.upstreams[line.args[0] if line.args else ""] = line
+                case "log_format":
+                    words = [word for word in line.args[1:] if not word.startswith("escape=")]
+                    whole.formats[line.args[0] if line.args else ""] = "".join(words)
                 case "merge_slashes":
                     merge = line.args != ("off",)
                 case "geo" | "split_clients" | "geoip_country" | "geoip_city" | "perl_set":

@@ -1,0 +1,99 @@
+"""Where access lines go: shared logs, logs that cannot be opened, sites without one."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from ecumen.audit.check import Found, check, mended
+from ecumen.audit.checks.roots import twins
+from ecumen.audit.finding import Impact
+from ecumen.audit.scene import Scene, Site
+from ecumen.audit.users import root_of
+from ecumen.logs.template import TemplateError, line_format
+from ecumen.plan.operations import quoted
+from ecumen.rights.reach import Reacher
+
+MOST_SHOWN = 5
+
+
+def names_site(template: str) -> bool | None:
+    """Whether a line says for which site it is; None for a template that is not understood."""
+    try:
+        return "site" in line_format(template).at
+    except TemplateError:
+        return None
+
+
+@check("log.shared", Impact.CLASH, "Two sites write one log, and its lines do not say which")
+def shared(scene: Scene) -> Iterator[Found]:
+    for path, sites in _by_log(scene).items():
+        own = [s for s in sites if s.summary.kept is not None and s.summary.kept.own]
+        apart = [s for s in own[1:] if not twins(own[0], s)]
+        told = {names_site(s.summary.kept.template) for s in own if s.summary.kept is not None}
+        if not apart or told != {False}:
+            continue
+        both = [own[0], *apart]
+        names = " and ".join(site.name for site in both[:3])
+        lines = [scene.evidence(s.summary.kept.line) for s in both[:MOST_SHOWN] if s.summary.kept]
+        yield Found(
+            path,
+            both,
+            lines,
+            f"{names} write {path}, and its lines do not say which",
+            remedies=mended(
+                "Give each site a log of its own", "Put the site's name into the lines"
+            ),
+        )
+
+
+@check("log.nowhere", Impact.DRIFT, "A site has no log of its own")
+def nowhere(scene: Scene) -> Iterator[Found]:
+    """Only where the lines of the common log do not say for which site they are."""
+    for path, sites in _by_log(scene).items():
+        for site in sites:
+            kept = site.summary.kept
+            if kept is None or kept.own or names_site(kept.template) is not False:
+                continue
+            yield Found(
+                site.subject,
+                [site],
+                [scene.declared(site), scene.evidence(kept.line)],
+                f"{site.name} has no log of its own: its lines land in {path}",
+                group=path,
+                remedies=mended(f"Give {site.name} a log of its own"),
+            )
+
+
+@check("log.unwritable", Impact.OUTAGE, "A log cannot be opened", needs=("files",))
+def unwritable(scene: Scene) -> Iterator[Found]:
+    """The engine opens its logs as root, before it answers anything."""
+    reacher = Reacher(scene.survey)
+    for path, sites in _by_log(scene).items():
+        if not path.startswith("/") or "$" in path:
+            continue
+        there = scene.walker.walk(path)
+        found = reacher.ask(root_of(), "w" if there.entry is not None else "create", path)
+        if found.allowed is not False:
+            continue
+        folder = path.rpartition("/")[0]
+        kept = sites[0].summary.kept
+        missing = scene.walker.walk(folder).entry is None
+        yield Found(
+            path,
+            sites,
+            [scene.evidence(kept.line)] if kept else [],
+            f"{path}, the log of {sites[0].name}, cannot be opened: {found.why}",
+            remedies=mended(
+                f"Make the folder {folder}" if missing else f"Let {path} be written",
+                shell=[f"mkdir -p -- {quoted(folder)}"] if missing else [],
+            ),
+        )
+
+
+def _by_log(scene: Scene) -> dict[str, list[Site]]:
+    found: dict[str, list[Site]] = defaultdict(list)
+    for site in scene.hosts:
+        if site.summary.log is not None:
+            found[site.summary.log].append(site)
+    return found
