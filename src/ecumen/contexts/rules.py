@@ -26,6 +26,9 @@ _KINDS: Mapping[str, Kind] = {
     "--": Kind.FILE, "-d": Kind.DIR, "-l": Kind.LINK, "-s": Kind.SOCKET, "-p": Kind.PIPE,
     "-c": Kind.CHAR, "-b": Kind.BLOCK,
 }  # fmt: skip
+MOST_KEPT = 5000  # folders whose rules are remembered
+# Characters that stand for themselves, escaped ones too.
+_LITERAL = re.compile(r"(?:[^\\.^$?*+|\[({})\]]|\\[^A-Za-z0-9])*")
 _META = frozenset(".^$?*+|[({")
 # A repeat in a repeat that says nothing more than the inner one; it could backtrack without end.
 _TWICE = (r"(\.[^/]*)*", r"(\.[^/]*)?")
@@ -58,17 +61,21 @@ class Expected:
 @dataclass(frozen=True, slots=True)
 class _Spec:
     """A rule with its stem: the first name of the path, where it has no regular expression. A path
-    must have the same one. prefix: what a path must begin with to fit.
+    must have the same one. prefix: what a path must begin with to fit. then: what must stand behind
+    one name of any sort, where that follows the prefix.
     """
 
     rule: Rule
     stem: str
     prefix: str
+    then: str = ""
 
     def fits(self, key: str) -> bool | None:
-        """Whether a path fits; None where that is not evaluated."""
-        if not key.startswith(self.prefix):
-            return False
+        """Whether a path that begins with the prefix fits; None where that is not evaluated."""
+        if self.then:
+            end = key.find("/", len(self.prefix))
+            if end < 0 or not key.startswith(self.then, end + 1):
+                return False
         pattern = self.rule.pattern
         if pattern == self.prefix:
             return key in (pattern, f"{pattern}\n")
@@ -94,6 +101,7 @@ class ContextRules:
         rules = [rule for name in RULE_FILES for rule in _read(name, texts.get(name, ""))]
         # Sorting is stable: among those without a regular expression the last one wins, too.
         self.rules: Sequence[Rule] = sorted(rules, key=lambda rule: not _has_meta(rule.pattern))
+        self._near: dict[str, tuple[_Spec, ...]] = {}
         self._subs = [_substitutions(texts.get(name, "")) for name in SUBSTITUTIONS]
 
     @cached_property
@@ -115,10 +123,10 @@ class ContextRules:
             return Expected(None, None)
         stem = _stem_of(key)
         sure = True
-        for spec in self._candidates(key):
-            rule = spec.rule
-            if spec.stem and spec.stem != stem:
+        for spec in self._candidates(key[: max(key.rfind("/"), 0)]):
+            if not key.startswith(spec.prefix) or (spec.stem and spec.stem != stem):
                 continue
+            rule = spec.rule
             if kind is not None and rule.kind is not None and kind is not rule.kind:
                 continue
             fits = spec.fits(key)
@@ -131,12 +139,19 @@ class ContextRules:
                 return Expected(rule.context, rule, sure)
         return Expected(None, None, sure)
 
-    def _candidates(self, key: str) -> Iterator[_Spec]:
-        """Rules that may fit a path, the last one first."""
-        by_folder = self._by_folder
-        ends = [0, *(at for at, char in enumerate(key) if char == "/" and at)]
-        lists = [by_folder[key[:end]] for end in ends if key[:end] in by_folder]
-        return (spec for _, spec in merge(*lists, key=itemgetter(0)))
+    def _candidates(self, folder: str) -> tuple[_Spec, ...]:
+        """Rules that may fit what lies right in a folder, the last one first."""
+        known = self._near.get(folder)
+        if known is None:
+            by_folder = self._by_folder
+            ends = [0, *(at for at, char in enumerate(folder) if char == "/" and at), len(folder)]
+            lists = [by_folder[top] for top in dict.fromkeys(folder[:end] for end in ends)
+                     if top in by_folder]  # fmt: skip
+            known = tuple(spec for _, spec in merge(*lists, key=itemgetter(0)))
+            if len(self._near) >= MOST_KEPT:
+                self._near.clear()
+            self._near[folder] = known
+        return known
 
     def _key(self, path: str) -> str:
         """Without doubled slashes and the last one, and with what stands for it put in place."""
@@ -192,14 +207,23 @@ def _spec(rule: Rule) -> _Spec:
     """The stem is taken as it stands: an escaped character in it never fits any path."""
     pattern = rule.pattern
     stem = _stem_of(pattern)
-    literal = re.match(r"[^\\.^$?*+|\[({})\]]*", pattern)
-    assert literal is not None
-    prefix = literal[0]
-    behind = pattern[len(prefix) : len(prefix) + 1]
-    if behind and behind in "?*{":
-        # What is repeated may be missing.
-        prefix = prefix[:-1]
-    return _Spec(rule, "" if _META & set(stem) else stem, "" if _has_choice(pattern) else prefix)
+    if _has_choice(pattern):
+        return _Spec(rule, "" if _META & set(stem) else stem, "")
+    prefix, end = _literal(pattern)
+    then = ""
+    if pattern[end : end + 6] in ("[^/]+/", "[^/]*/"):
+        then, _ = _literal(pattern[end + 6 :])
+    return _Spec(rule, "" if _META & set(stem) else stem, prefix, then)
+
+
+def _literal(pattern: str) -> tuple[str, int]:
+    """What any text must begin with that fits a pattern, and where in the pattern that ends."""
+    found = _LITERAL.match(pattern)
+    assert found is not None
+    literal = re.sub(r"\\(.)", r"\1", found[0])
+    behind = pattern[found.end() : found.end() + 1]
+    # What is repeated may be missing.
+    return (literal[:-1] if behind and behind in "?*{" else literal), found.end()
 
 
 def _has_choice(pattern: str) -> bool:
