@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import pytest
+
 from ecumen.passage import Passage
-from tests.builders import codes, passage, server
+from tests.builders import codes, nginx, passage, server
 
 HOST = "<VirtualHost {binding}>\n{lines}\nDocumentRoot /srv/{root}\n</VirtualHost>\n"
 FILES = ("0644 ines /srv/a/index.html", "0644 ines /srv/b/index.html")
@@ -190,3 +192,15 @@ def test_a_rule_by_condition_knows_the_file_without_any_conditional_section() ->
     survey = server(host("*:80", "a", *lines), ("0644 root /srv/a/page.html", *FILES))
     assert passage(survey, "http://x.test/page.html").status == 403
     assert passage(survey, "http://x.test/index.html").status == 200
+
+
+@pytest.mark.parametrize(
+    ("names", "own"),
+    [("", ""), ('server_name "" b.test;', ""), ("server_name .Big.Test;", "big.test"),
+     ("server_name ~^Big;", "~^Big"), ("server_name b.test;", "b.test")],
+)  # fmt: skip
+def test_a_server_gives_as_its_own_name_just_its_first_one(names: str, own: str) -> None:
+    lines = f"server {{ listen 192.0.2.10:8080; {names} root /srv/a; server_name_in_redirect on; }}"
+    survey = nginx(lines, ("0755 root /srv/a/sub/", *FILES))
+    found = passage(survey, "http://x.test:8080/sub")
+    assert (found.status, found.location) == (301, f"http://{own}:8080/sub/")

@@ -402,8 +402,9 @@ class Run:
     def _own_address(self) -> str:
         arrival = self.arrival
         scheme, usual = ("https", 443) if arrival.sealed else ("http", 80)
+        # A server without a name gives its own as nothing at all.
         name = self.server.first_name if self.conf.own_name else self.state.host
-        if not name:
+        if not name and not self.conf.own_name:
             name = f"[{arrival.address}]" if ":" in arrival.address else arrival.address
         port = f":{arrival.port}" if self.conf.own_port and arrival.port != usual else ""
         return f"{scheme}://{name}{port}"

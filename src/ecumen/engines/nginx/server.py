@@ -68,7 +68,9 @@ class Server:
 
     @property
     def first_name(self) -> str:
-        return self.names[0] if self.names else ""
+        """The name that the server gives as its own: "" where it has none."""
+        name = self.names[0] if self.names else ""
+        return name if name.startswith("~") else name.lower().removeprefix(".")
 
 
 def binding(listen: Listen) -> Binding:
