@@ -38,7 +38,9 @@ class Listen:
 
 @dataclass(slots=True)
 class Server:
-    """One server block. names: as written. locations are compiled when first asked for."""
+    """One server block. names: in lower case. first_name: that it gives as its own, "" where it has
+    none. locations are compiled when first asked for.
+    """
 
     line: Line
     conf: Conf
@@ -47,6 +49,7 @@ class Server:
     patterns: tuple[tuple[str, Regex | None], ...]
     merge_slashes: bool
     compiler: Compiler
+    first_name: str
     refuses_handshake: bool = False
     _locations: Locations | None = None
 
@@ -65,12 +68,6 @@ class Server:
         """What the site is called on screen and in answers."""
         named = [name for name in self.names if name not in ("", "_")]
         return named[0] if named else str(binding(self.listens[0]))
-
-    @property
-    def first_name(self) -> str:
-        """The name that the server gives as its own: "" where it has none."""
-        name = self.names[0] if self.names else ""
-        return name if name.startswith("~") else name.lower().removeprefix(".")
 
 
 def binding(listen: Listen) -> Binding:
@@ -268,7 +265,9 @@ class Compiler:
         )
         if not listens:
             listens = [Listen("*", 80, False, False, False, None)]
-        return Server(line, conf, tuple(listens), plain, patterns, merge, self, refuses)
+        own = names[0] if names else ""
+        own = own if own.startswith("~") else own.lower().removeprefix(".")
+        return Server(line, conf, tuple(listens), plain, patterns, merge, self, own, refuses)
 
     # --- locations ---
 
