@@ -11,7 +11,7 @@ from ecumen.audit import audit
 from ecumen.audit.changes import Change, Changes, changes, titles
 from ecumen.audit.scene import Scene
 from ecumen.passage import Follower
-from ecumen.survey import Account, FileTable, Group, Survey
+from ecumen.survey import Account, FileTable, Group, Survey, parse_acl
 from ecumen_demo import Moment, demo_survey
 from tests.builders import around, server
 
@@ -60,6 +60,20 @@ def test_a_site_that_moved_is_the_same_site() -> None:
     }
     assert not any(c.subject.startswith("b.test") for c in found.sites.changes)
     assert ("new", "192.0.2.10:8090") in {(c.what, c.subject) for c in found.bindings.changes}
+
+
+def test_every_kind_of_right_that_changed_is_told() -> None:
+    before = server(site("a.test"), FILES)
+    entry = before.files.get("/srv/a")
+    assert entry is not None
+    acl = parse_acl("user::rwx,user:1002:r-x,group::r-x,mask::r-x,other::---")
+    new = replace(entry, mode=0o750, uid=1002, gid=1002, acl=acl, default_acl=acl,
+                  context="u:r:var_t:s0", flags=("immutable",))  # fmt: skip
+    found = between(before, replace(before, files=before.files.replacing([new])))
+    told = {change.aspect: (change.before, change.after) for change in found.files.changes}
+    assert set(told) == {"mode", "owner", "group", "ACL", "default ACL", "context", "marks"}
+    assert told["marks"] == ("", "immutable")
+    assert told["owner"] == ("ines", "otto")
 
 
 def test_of_a_subtree_that_came_only_the_top_is_told() -> None:

@@ -20,10 +20,12 @@ from ecumen.contexts.policy import Policy
 from ecumen.contexts.rules import NONE, ContextRules, LabelError
 from ecumen.contexts.shipped import shipped_policy
 from ecumen.passage import Follower, read_request
-from ecumen.survey import Kind, PolicyTexts
+from ecumen.survey import Kind, Labels, PolicyTexts
 from ecumen_machine import EngineSpec, take_survey
 from ecumen_machine.contexts import labels_here, policy_texts, rules_in
 from ecumen_machine.files import Collector
+from tests.audit_test import ONE, block, labelled
+from tests.builders import codes, passage
 from tests.command_test import run
 from tests.worlds.live import ask, httpd
 from tests.worlds.plain import plain_head
@@ -286,6 +288,42 @@ def test_a_closed_home_a_wrong_context_and_a_cut_acl_are_captured_and_explained(
         assert survey.labels.files["file_contexts"] == labels.files["file_contexts"]
     finally:
         shutil.rmtree(base)
+
+
+def test_a_folder_that_the_policy_closes_is_met_before_who_may() -> None:
+    lines = "<Location />\nAuthType Basic\nAuthName x\nRequire valid-user\n</Location>"
+    survey = labelled(block("a.test", lines=lines), "backup_store_t")
+    found = passage(survey, "http://a.test/")
+    # Signing in is asked for only once the folder can be passed.
+    assert found.status == 403
+    assert codes(found)[0] == "context.shut"
+    assert "context.unreadable" in codes(found)
+    assert passage(labelled(block("a.test", lines=lines), "httpd_sys_content_t"),
+                   "http://a.test/").status == 401  # fmt: skip
+
+
+def test_rules_that_cannot_be_read_leave_the_answer_sure() -> None:
+    survey = labelled(ONE, "httpd_sys_content_t")
+    broken = replace(survey, labels=replace(survey.labels, files={"file_contexts": "/x\n"}))
+    found = passage(broken, "http://a.test/")
+    assert (found.status, found.decided) == (200, True)
+    confinement = Follower(broken).confinement
+    assert confinement.rules is None
+    assert "file_contexts:1" in confinement.unruled
+    # A policy that cannot be read leaves nothing sure.
+    assert survey.labels.policy is not None
+    policy = replace(survey.labels.policy, types="")
+    lost = passage(replace(survey, labels=replace(survey.labels, policy=policy)), "http://a.test/")
+    assert not lost.decided
+
+
+def test_what_rests_on_the_shipped_policy_is_not_sure() -> None:
+    survey = labelled(ONE, "httpd_sys_content_t")
+    found = passage(replace(survey, labels=replace(survey.labels, policy=None)), "http://a.test/")
+    assert not found.decided
+    assert [doubt.code for doubt in found.unsure_because] == ["context.shipped"]
+    permissive = replace(survey, labels=Labels(), kernel={"security.mode": "permissive"})
+    assert passage(permissive, "http://a.test/").decided
 
 
 def test_conditions_of_every_form_are_understood() -> None:

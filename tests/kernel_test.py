@@ -172,7 +172,7 @@ def compared(base: Path, asked: Callable[[], tuple[str, str]], count: int) -> tu
     collector = Collector()
     collector.tree(str(base))
     assert not collector.gaps
-    survey = Survey("x", 0, "test", (), collector.table(), mounts=probe._mounts())
+    survey = Survey("x", 0, "test", (), collector.table(), mounts=probe.mounts_here())
     reacher = Reacher(survey)
     wrong, decided = [], 0
     for subject in SUBJECTS:

@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+from ecumen.audit import audit
 from ecumen.audit.template import SOURCES
 from ecumen.passage import Follower, read_request
 from ecumen.rights import Subject
@@ -90,6 +91,20 @@ def test_a_closed_home_is_named_and_what_lies_behind_it(base: Path) -> None:
                 if closed:
                     closed[0].chmod(0o755)
         assert found.status == 200
+
+
+def test_a_log_without_a_folder_is_found_and_keeps_the_server_from_starting(base: Path) -> None:
+    config = lay_out(base)
+    config.write_text(config.read_text() + f"CustomLog {base}/gone/all.log combined\n")
+    survey = take_survey([EngineSpec("httpd", str(config))], [str(base / "www")])
+    found = {finding.id: finding for finding in audit(Follower(survey)).findings}
+    assert found["log.unwritable"].subject == f"{base}/gone/all.log"
+    command = ["apache2", "-f", str(config), "-k", "start", "-DFOREGROUND"]
+    done = subprocess.run(command, capture_output=True, text=True, timeout=20, check=False)
+    assert done.returncode != 0
+    (base / "gone").mkdir()
+    survey = take_survey([EngineSpec("httpd", str(config))], [str(base / "www")])
+    assert "log.unwritable" not in {each.id for each in audit(Follower(survey)).findings}
 
 
 def test_a_survey_reads_no_contents_and_follows_no_link_out(base: Path) -> None:

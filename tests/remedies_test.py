@@ -7,6 +7,7 @@ import random
 import shutil
 import subprocess
 from collections import Counter
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -14,11 +15,12 @@ import pytest
 from ecumen.passage import Follower
 from ecumen.passage.front import front_request
 from ecumen.passage.remedies import Mending, mending
-from ecumen.plan import opens
+from ecumen.plan import opens, overlaid
 from ecumen.plan.operations import Operation, What
 from ecumen.rights import Subject, subject_of
-from ecumen.survey import Survey
+from ecumen.survey import Account, Group, Survey
 from ecumen_machine import EngineSpec, take_survey
+from ecumen_machine.files import Collector, entry_of
 from tests.audit_test import ONE, labelled
 from tests.builders import codes, passage, server
 from tests.kernel_test import PERMS, as_subject
@@ -148,6 +150,32 @@ def test_the_least_opening_comes_first_and_all_obstacles_are_mended_at_once() ->
     everybody = found.ways[-1]
     assert everybody.title == "Let everybody through"
     assert any("otto" in each.accounts for each in everybody.openings)
+
+
+@pytest.mark.server
+def test_an_operation_on_all_below_does_what_the_overlay_says(tmp_path: Path) -> None:
+    top = tmp_path / "top"
+    (top / "in").mkdir(parents=True)
+    (top / "in/page").write_text("")
+    (top / "on").symlink_to("../beside")
+    (tmp_path / "beside").write_text("")
+    collector = Collector()
+    collector.tree(str(tmp_path))
+    accounts = (Account("games", 5, 60, "/"),)
+    survey = replace(server(""), files=collector.table(), accounts=accounts,
+                     groups=(Group("games", 60),))  # fmt: skip
+    plan = [
+        Operation(What.OWNER, str(top), "games", below=True),
+        Operation(What.GROUP, str(top), "games", below=True),
+        Operation(What.MODE, str(top / "in"), "o-rx"),
+    ]
+    told = overlaid(survey, plan)
+    for operation in plan:
+        subprocess.run(operation.shell, shell=True, check=True)
+    for path in (top, top / "in", top / "in/page", top / "on", tmp_path / "beside"):
+        real, mine = entry_of(str(path)), told.files.get(str(path))
+        assert mine is not None
+        assert (mine.uid, mine.gid, mine.mode) == (real.uid, real.gid, real.mode), path
 
 
 def test_what_a_command_names_cannot_become_a_command() -> None:

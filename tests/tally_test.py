@@ -70,6 +70,10 @@ DATE = b"[02/Apr/2031:15:04:05 +0200]"
         (b'h - - [02/Apr/2031:15:04:05 +0200 "GET / HTTP/1.1" 200 5', "rejected", 1),
         (b'h - - %s "GET / HTTP/1.1" 200 5 "-' % DATE, "rejected", 1),
         (b'h - - %s "GET / HTTP/1.1" 200 5 "-" "a" more' % DATE, "rejected", 1),
+        (b'h - - %s "GET / HTTP/1.1" 200 %s' % (DATE, b"9" * 5000), "rejected", 1),
+        (b'h - - [31/Dec/9999:23:59:60 +0000] "GET / HTTP/1.1" 200 5', "rejected", 1),
+        (b'h - - [01/Jan/0001:00:00:00 +1400] "GET / HTTP/1.1" 200 5', "rejected", 1),
+        (b'h - - [01/Jan/2031:00:00:00 +9999] "GET / HTTP/1.1" 200 5', "rejected", 1),
         (b"", "rejected", 1),
         (b"\x85\xe2\x80\xa8\x0b\x0c\x1c", "rejected", 1),
     ],
@@ -107,6 +111,40 @@ def test_any_template_of_either_engine_is_understood(template: str, line: bytes)
     assert found["top_paths"] == [["/p", 1]]
     assert found["by_hour"] == {"2031-04-02T15": 1}
     assert found["hosts"] == 1
+
+
+def test_a_moment_that_is_none_rejects_its_line_alone_in_every_form() -> None:
+    iso = "$remote_addr $time_iso8601 $status $bytes_sent"
+    for moment in (
+        b"0001-01-01T00:00:00+14:00",
+        b"2031-02-31T00:00:00Z",
+        b"9999-12-31T23:59:59-14:00",
+    ):
+        assert one(b"h %s 200 5" % moment, iso)["rejected"] == 1
+    good = b'h - - %s "GET / HTTP/1.1" 200 5' % DATE
+    bad = good.replace(b"Apr", b"Xyz")
+    counting = Counting([line_format(each) for each in USUAL])
+    counting.block(b"\n".join([good, bad, good, b""]))
+    assert (counting.tally.parsed, counting.tally.rejected, counting.tally.size) == (2, 1, 10)
+
+
+def test_a_broken_archive_is_one_line_wherever_it_comes_from(tmp_path: Path) -> None:
+    log = tmp_path / "cut.gz"
+    log.write_bytes(gzip.compress(b"x\n" * 1000)[:-20])
+    for done in (run("tally", str(log)), run_bytes(log.read_bytes(), "tally", "-")):
+        assert done.returncode == 2
+        assert len(done.stderr.strip().splitlines()) == 1
+
+
+def run_bytes(data: bytes, *words: str) -> Any:
+    import os
+    import subprocess
+    import sys
+
+    code = "from ecumen_cli.main import main; main()"
+    environment = os.environ | {"PYTHONPATH": str(Path(__file__).parents[1] / "src")}
+    return subprocess.run([sys.executable, "-c", code, *words], input=data, capture_output=True,
+                          env=environment, check=False)  # fmt: skip
 
 
 def test_a_template_that_makes_no_sense_is_named() -> None:

@@ -340,8 +340,10 @@ def test_users_contexts_and_neighbours_are_told(admin: Client) -> None:
     assert plan.json()["ways"] == []
     bad = admin.post("/api/surveys/latest/users", {"accounts": "ines"}, "application/json")
     assert bad.status_code == 400
-    (cell,) = admin.get("/api/surveys/latest/neighbours").json()["cells"]
-    assert (cell["owner"], cell["other"], cell["worst"]) == ("ines", "otto", "/home/ines/.env")
+    cells = admin.get("/api/surveys/latest/neighbours").json()["cells"]
+    assert [(c["owner"], c["other"], c["worst"], c["worker"]) for c in cells] == [
+        ("ines", "otto", "/home/ines/.env", False), ("ines", "www-data", "/home/ines/.env", True),
+    ]  # fmt: skip
     contexts = admin.get("/api/surveys/latest/contexts").json()
     assert (contexts["mode"], contexts["switches"], contexts["trees"]) == ("disabled", [], [])
     stream = io.BytesIO()

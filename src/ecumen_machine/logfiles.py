@@ -39,22 +39,18 @@ def tally_of(paths: Sequence[str], formats: Sequence[str]) -> Tally:
 
 
 def _one(path: str, formats: Sequence[LineFormat]) -> Tally:
-    if path == "-":
-        return _counted(sys.stdin.buffer, formats)
     try:
+        if path == "-":
+            return _tallied(_unpacked(sys.stdin.buffer), formats)
         with open(path, "rb") as stream:
             size = os.fstat(stream.fileno()).st_size
             packed = stream.read(2) == b"\x1f\x8b"
             stream.seek(0)
             if not packed and size >= _WORTH_SPLITTING and (os.cpu_count() or 1) > 1:
                 return _split(path, size, formats)
-            return _counted(stream, formats)
+            return _tallied(_unpacked(stream), formats)
     except (OSError, EOFError, zlib.error) as error:
         raise LogError(f"{path}: {error}") from error
-
-
-def _counted(stream: IO[bytes], formats: Sequence[LineFormat]) -> Tally:
-    return _tallied(_unpacked(stream), formats)
 
 
 def _tallied(blocks: Iterable[bytes], formats: Sequence[LineFormat]) -> Tally:

@@ -31,7 +31,7 @@ from ecumen.survey import (
     Survey,
 )
 from ecumen_machine import contexts, programs
-from ecumen_machine.files import Collector
+from ecumen_machine.files import PSEUDO, Collector
 from ecumen_machine.live import LiveSource
 
 KINDS = ("httpd", "nginx")
@@ -88,6 +88,7 @@ def take_survey(
         progress(f"reading file metadata of {folder}", len(collector.entries))
         collector.tree(folder)
     _templates(source, collector)
+    _log_files(collector, servers, others)
     for record in records:
         _pairs(collector, os.path.dirname(record.config))
     _overrides(source, collector, servers)
@@ -113,7 +114,7 @@ def take_survey(
         gaps=tuple(collector.gaps),
         texts=source.texts,
         kernel=kernel,
-        mounts=_mounts(),
+        mounts=mounts_here(),
     )
 
 
@@ -215,6 +216,22 @@ def _pairs(collector: Collector, base: str) -> None:
             for leaf in collector.folder(folder) or ():
                 # What a link leads to, or that it leads nowhere.
                 collector.path(os.path.join(folder, leaf))
+
+
+def _log_files(
+    collector: Collector, servers: Iterable[Server | None], others: Iterable[nginx.Whole]
+) -> None:
+    """The logs that sites name, or that they are not there: metadata alone."""
+    paths: dict[str, None] = {}
+    for server in servers:
+        for host in (server.main, *server.hosts) if server else ():
+            paths |= dict.fromkeys(log.path for log in host.logs)
+    for whole in others:
+        for block in whole.servers:
+            paths |= dict.fromkeys(log.path for log in block.conf.logs if log.path)
+    for path in paths:
+        if path.startswith("/") and "$" not in path and not path.startswith(PSEUDO):
+            collector.path(path)
 
 
 def _templates(source: LiveSource, collector: Collector) -> None:
@@ -322,7 +339,7 @@ def _labels(collector: Collector, mode: str, progress: Progress) -> Labels:
         return Labels(contexts.rules_here())
 
 
-def _mounts() -> tuple[Mount, ...]:
+def mounts_here() -> tuple[Mount, ...]:
     """proc_pid_mountinfo(5), in the order in which they were mounted."""
     try:
         with open("/proc/self/mountinfo", "rb") as stream:

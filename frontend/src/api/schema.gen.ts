@@ -626,6 +626,7 @@ export interface components {
             worst: string;
             kind: string;
             how: string;
+            worker: boolean;
         };
         NeighboursView: {
             cells: components["schemas"]["Neighbour"][];

@@ -10,42 +10,17 @@ import { useKey } from "./keyboard";
 import { Mark } from "./Mark";
 import { applyTheme, currentTheme, nextTheme } from "./theme";
 
-const PLACES: ReadonlyArray<readonly [string, string]> = [
-  ["Overview", "/"],
-  ["Follow", "/follow"],
-  ["Bindings", "/bindings"],
-  ["Roots", "/roots"],
-  ["User sites", "/users"],
-  ["Contexts", "/contexts"],
+const PLACES: ReadonlyArray<readonly [word: string, to: string, key: string]> = [
+  ["Overview", "/", "o"],
+  ["Follow", "/follow", "f"],
+  ["Bindings", "/bindings", "b"],
+  ["Roots", "/roots", "r"],
+  ["User sites", "/users", "u"],
+  ["Contexts", "/contexts", "c"],
 ];
 
 export function Frame({ user }: { user: string }) {
-  const navigate = useNavigate();
   const helpButton = useRef<HTMLButtonElement>(null);
-  useKey(
-    "o",
-    useCallback(() => navigate("/"), [navigate]),
-  );
-  useKey(
-    "f",
-    useCallback(() => navigate("/follow"), [navigate]),
-  );
-  useKey(
-    "b",
-    useCallback(() => navigate("/bindings"), [navigate]),
-  );
-  useKey(
-    "r",
-    useCallback(() => navigate("/roots"), [navigate]),
-  );
-  useKey(
-    "u",
-    useCallback(() => navigate("/users"), [navigate]),
-  );
-  useKey(
-    "c",
-    useCallback(() => navigate("/contexts"), [navigate]),
-  );
   return (
     <div className="flex h-full flex-col">
       <header className="flex items-center gap-5 border-b border-line px-5 py-2.5">
@@ -57,15 +32,8 @@ export function Frame({ user }: { user: string }) {
         <Account user={user} />
       </header>
       <nav aria-label="Places" className="flex items-center gap-6 border-b border-line px-5">
-        {PLACES.map(([word, to]) => (
-          <NavLink
-            key={to}
-            to={to}
-            end
-            className="border-b-2 border-transparent py-1.5 text-faint hover:text-ink aria-[current=page]:border-blocked aria-[current=page]:font-medium aria-[current=page]:text-ink"
-          >
-            {word}
-          </NavLink>
+        {PLACES.map(([word, to, key]) => (
+          <PlaceLink key={to} word={word} to={to} letter={key} />
         ))}
         <button
           ref={helpButton}
@@ -81,6 +49,30 @@ export function Frame({ user }: { user: string }) {
       </main>
       <Help opener={helpButton} />
     </div>
+  );
+}
+
+interface PlaceLinkProps {
+  word: string;
+  to: string;
+  letter: string;
+}
+
+/** A place, reached by its word or its letter. */
+function PlaceLink({ word, to, letter }: PlaceLinkProps) {
+  const navigate = useNavigate();
+  useKey(
+    letter,
+    useCallback(() => navigate(to), [navigate, to]),
+  );
+  return (
+    <NavLink
+      to={to}
+      end
+      className="border-b-2 border-transparent py-1.5 text-faint hover:text-ink aria-[current=page]:border-blocked aria-[current=page]:font-medium aria-[current=page]:text-ink"
+    >
+      {word}
+    </NavLink>
   );
 }
 

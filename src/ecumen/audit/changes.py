@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 
 from ecumen.audit.finding import Finding
 from ecumen.audit.scene import Scene, Site
-from ecumen.survey import Account, Entry, Group, Survey, acl_text
+from ecumen.survey import Account, Entry, Group, Kind, Survey, acl_text
 
 MOST_LISTED = 1000
 
@@ -258,7 +258,9 @@ def _differences(
         ("mode", f"{was.mode:04o}", f"{now.mode:04o}"),
         ("owner", before.user_name(was.uid), after.user_name(now.uid)),
         ("group", before.group_name(was.gid), after.group_name(now.gid)),
-        ("ACL", acl_text(was.acl) if was.acl else "", acl_text(now.acl) if now.acl else ""),
+        ("ACL", acl_text(was.acl or ()), acl_text(now.acl or ())),
+        ("default ACL", acl_text(was.default_acl or ()), acl_text(now.default_acl or ())),
+        ("marks", " ".join(was.flags), " ".join(now.flags)),
         ("context", was.context or "", now.context or ""),
         ("leads to", was.target or "", now.target or ""),
     ]
@@ -267,7 +269,7 @@ def _differences(
         yield Change("changed", path, aspect, old, new)
     written = was.mtime != now.mtime or was.size != now.size
     # A folder's time follows from what came and went in it, which is listed itself.
-    if not different and written and now.kind.value == "file":
+    if not different and written and now.kind is Kind.FILE:
         yield Change("changed", path, "contents", f"{was.size} bytes", f"{now.size} bytes")
 
 

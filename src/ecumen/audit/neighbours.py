@@ -33,13 +33,12 @@ _PAGES = frozenset(
     "html htm css js mjs png jpg jpeg gif svg webp ico woff woff2 mp3 mp4 pdf".split()
 )
 _FILE = KINDS.index(Kind.FILE)
-MOST_PATHS = 5
 
 
 @dataclass(frozen=True, slots=True)
 class Exposed:
-    """One private file. readers, writers: other people's accounts. worker: whether the web
-    server's may read it. how: what lets the first of them.
+    """One private file. readers, writers: other people's accounts. workers: of the web servers,
+    that may read it. how: what lets the first of the people.
     """
 
     entry: Entry
@@ -47,13 +46,15 @@ class Exposed:
     owner: str
     readers: list[str]
     writers: list[str]
-    worker: bool
+    workers: list[str]
     how: str
 
 
 @dataclass(frozen=True, slots=True)
 class Neighbour:
-    """What one account can do to another's private files. worst: the first of the paths."""
+    """What one account can do to another's private files. worst: the first of the paths. worker:
+    it is a web server's, for whom every owner's programs may run.
+    """
 
     owner: str
     other: str
@@ -62,6 +63,7 @@ class Neighbour:
     worst: str
     kind: str
     how: str
+    worker: bool
 
 
 def private_kind(path: str) -> str | None:
@@ -74,18 +76,22 @@ def private_kind(path: str) -> str | None:
 
 
 def exposed(scene: Scene) -> list[Exposed]:
-    """Private files of people that another person can read or write, in the order of the paths."""
+    """Private files of people that another person or a web server's worker can read, or a person
+    write, in the order of the paths.
+    """
     return scene.once("exposed", lambda it: list(_exposed(it)))
 
 
 def neighbours(scene: Scene) -> list[Neighbour]:
     """Who can do what to whom; those with the most first."""
     cells: dict[tuple[str, str], list[tuple[Exposed, bool, bool]]] = {}
+    workers: set[str] = set()
     for found in exposed(scene):
-        writers = set(found.writers)
-        for other in sorted({*found.readers, *found.writers}):
-            may_read = other in found.readers
-            cells.setdefault((found.owner, other), []).append((found, may_read, other in writers))
+        readers, writers = {*found.readers, *found.workers}, set(found.writers)
+        workers.update(found.workers)
+        for other in sorted(readers | writers):
+            cell = (found, other in readers, other in writers)
+            cells.setdefault((found.owner, other), []).append(cell)
     listed = [
         Neighbour(
             owner,
@@ -94,7 +100,8 @@ def neighbours(scene: Scene) -> list[Neighbour]:
             sum(writes for _, _, writes in each),
             each[0][0].entry.path,
             each[0][0].kind,
-            each[0][0].how,
+            "the web server's account" if other in workers else each[0][0].how,
+            other in workers,
         )
         for (owner, other), each in cells.items()
     ]
@@ -128,7 +135,8 @@ def _exposed(scene: Scene) -> Iterator[Exposed]:
         others = [n for n in range(count) if subjects[n].uid != entry.uid]
         readers = [subjects[n] for n in others if reads[number, n]]
         writers = [subjects[n] for n in others if writes[number, n]]
-        if not readers and not writers:
+        mine = [worker.name for n, worker in enumerate(workers, count) if reads[number, n]]
+        if not readers and not writers and not mine:
             continue
         yield Exposed(
             entry,
@@ -136,8 +144,12 @@ def _exposed(scene: Scene) -> Iterator[Exposed]:
             survey.user_name(entry.uid),
             [subject.name for subject in readers],
             [subject.name for subject in writers],
-            bool(reads[number, count:].any()),
-            _how(entry, (readers or writers)[0], READ if readers else WRITE),
+            sorted(set(mine)),
+            _how(entry, readers[0], READ)
+            if readers
+            else _how(entry, writers[0], WRITE)
+            if writers
+            else "",
         )
 
 

@@ -149,12 +149,12 @@ class Scene:
             request = front_request(site.summary)
             ran = self.follower.run(request)
             page = page_of(self.follower, site.engine, site.summary, request, ran)
-            known = self._fronts[site.number] = (_front(request, ran), page)
+            known = self._fronts[site.number] = (front_of(request, ran), page)
         return known
 
     def ask(self, request: Request) -> Front:
         """What comes of a request."""
-        return _front(request, self.follower.run(request))
+        return front_of(request, self.follower.run(request))
 
     def request_for(self, site: Site, path: str) -> Request | None:
         """A visitor's request for a path of a site; None where no visitor can ask for it."""
@@ -191,7 +191,8 @@ class Scene:
         return self.line(site.summary.place)
 
 
-def _front(request: Request, ran: tuple[Situation, list[Part], Outcome]) -> Front:
+def front_of(request: Request, ran: tuple[Situation, list[Part], Outcome]) -> Front:
+    """What came of a request that was followed already."""
     now, parts, outcome = ran
     gate, block = outcome.blocks[0] if outcome.blocks else ("serve", None)
     handling = now.handling

@@ -6,9 +6,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ecumen.audit.checks.fronts import stopped
+from ecumen.audit.checks.contexts import stopped_by_policy
 from ecumen.audit.scene import Scene
-from ecumen.contexts.confinement import Confinement
 from ecumen.contexts.effects import Effect, effects, type_counts
 
 
@@ -43,16 +42,8 @@ def switches(scene: Scene) -> list[Switch]:
 def _waiting(scene: Scene) -> dict[str, list[str]]:
     """The sites whose front page one switch would let past the policy, by its name."""
     found: dict[str, list[str]] = {}
-    confinement: Confinement = scene.follower.confinement
-    for site, front, block in stopped(scene):
-        if front.gate != "context":
-            continue
-        if block.code == "context.connect":
-            ways = confinement.connects(int(block.facts["port"]))[2]
-        else:
-            step = confinement.step_at(block.facts.get("path", ""))
-            ways = step.switches if step is not None else ()
-        for way in ways:
+    for stop in stopped_by_policy(scene):
+        for way in stop.ways:
             if len(way) == 1:
-                found.setdefault(next(iter(way)), []).append(site.name)
+                found.setdefault(next(iter(way)), []).append(stop.site.name)
     return found

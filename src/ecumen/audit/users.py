@@ -5,12 +5,12 @@ bite. The first that fails keeps visitors out; the later ones are told too.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
-from ecumen.audit.scene import Scene, outcome_words
+from ecumen.audit.scene import Scene, front_of, outcome_words
 from ecumen.contexts.confinement import PASS
 from ecumen.engines.engine import Engine
-from ecumen.engines.sites import PersonalGround
+from ecumen.engines.sites import Handling, PersonalGround
 from ecumen.passage.follow import mend, say
 from ecumen.passage.front import front_request
 from ecumen.passage.remedies import mending
@@ -107,8 +107,13 @@ def one_plan(scene: Scene, accounts: list[str]) -> list[Way]:
 def _user(
     scene: Scene, engine: Engine, ground: PersonalGround, account: Account, reacher: Reacher
 ) -> UserSite:
-    front = scene.ask(front_request(ground.site))
+    request = front_request(ground.site)
+    ran = scene.follower.run(request)
+    front = front_of(request, ran)
     conditions = list(_conditions(scene, engine, ground, account, reacher))
+    # What is not offered is looked for elsewhere: that says nothing of the folder.
+    asked = ground.offered and conditions[-1].state != "beside"
+    conditions.append(_content(ran[0].handling) if asked else Condition("content", "beside", ""))
     answered = front.decided and front.block is None
     state = "unsure" if not front.decided else "ok" if answered else "fails"
     conditions.append(Condition("answers", state, outcome_words(front)))
@@ -136,14 +141,15 @@ def _conditions(
         "" if ground.offered else f"Personal sites are off for {account.name}.",
     )
     if worker is None:
-        for name in CONDITIONS[1:-1]:
+        for name in CONDITIONS[1:-2]:
             yield Condition(name, "unsure", "The engine's worker account is not in the survey.")
         return
     yield _reached("home", reacher.ask(worker, "x", account.home))
     entry = scene.walker.walk(ground.folder).entry
     if entry is None or entry.kind is not Kind.DIR:
-        yield _reached("folder", replace(reacher.ask(root_of(), "x", ground.folder), allowed=False))
-        for name in CONDITIONS[3:-1]:
+        # Root is kept out of nothing: what it cannot list is no folder, or not there.
+        yield _reached("folder", reacher.ask(root_of(), "list", ground.folder))
+        for name in CONDITIONS[3:-2]:
             yield Condition(name, "beside", "")
         return
     yield Condition("folder", "ok", "")
@@ -155,7 +161,6 @@ def _conditions(
     )
     yield _owned(scene, account, entry)
     yield _labelled(scene, entry)
-    yield _content(scene, ground)
 
 
 def root_of() -> Subject:
@@ -200,10 +205,8 @@ def _labelled(scene: Scene, entry: Entry) -> Condition:
     return Condition("context", "fails", say("context.shut", facts))
 
 
-def _content(scene: Scene, ground: PersonalGround) -> Condition:
+def _content(handling: Handling | None) -> Condition:
     """Whether something would go out once all that is closed were open."""
-    now, _, _ = scene.follower.run(front_request(ground.site))
-    handling = now.handling
     if handling is None:
         return Condition("content", "unsure", "")
     closed = ("ladder.unlistable", "ladder.unreadable")

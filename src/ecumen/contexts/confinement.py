@@ -55,12 +55,14 @@ def type_of(context: str | None) -> str | None:
 
 
 class Confinement:
-    """The policy of one survey; what cannot be read of it is in `trouble`."""
+    """The policy of one survey. trouble: why the policy cannot be read; unruled: why the rules for
+    paths cannot. The second bears on no answer: what a path has is known without them.
+    """
 
     def __init__(self, survey: Survey) -> None:
         self.survey = survey
         self.mode = survey.kernel.get("security.mode", "unknown")
-        self.trouble = ""
+        self.trouble = self.unruled = ""
         self._seen: dict[tuple[str | None, str, tuple[str, ...]], tuple[bool | None, str, str]] = {}
 
     @property
@@ -88,7 +90,7 @@ class Confinement:
         try:
             return ContextRules(self.survey.labels.files)
         except LabelError as error:
-            self.trouble = str(error)
+            self.unruled = str(error)
             return None
 
     def expected(self, entry: Entry) -> Expected:

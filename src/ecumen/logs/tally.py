@@ -30,7 +30,7 @@ LONGEST_LINE = 1 << 20  # bytes; a longer one is rejected
 _PLAIN = re.compile(
     rb"([^\s\"\\]+) [^\s\"\\]+ [^\s\"\[\\]+ "
     rb"\[(\d\d/[A-Z][a-z]{2}/\d{4}:\d\d:\d\d:\d\d [+-]\d{4})\] "
-    rb"\"([A-Z]+) (/[^\s\"\\?]*)(?:\?[^\s\"\\]*)? HTTP/1\.[01]\" (\d{3}) (\d+|-)"
+    rb"\"([A-Z]+) (/[^\s\"\\?]*)(?:\?[^\s\"\\]*)? HTTP/1\.[01]\" (\d{3}) (\d{1,18}|-)"
     rb"(?: \"([^\"\\\n]+)\" \"([^\"\\\n]+)\")?\n|([^\n]*)\n"
 )
 
@@ -253,14 +253,17 @@ class Counting:
         if known is None or second > 60:
             return None
         at, shape, hour = known
-        return at + timedelta(seconds=second), shape.replace("SS", f"{second:02d}"), hour
+        try:
+            return at + timedelta(seconds=second), shape.replace("SS", f"{second:02d}"), hour
+        except OverflowError:
+            return None
 
     def _iso(self, text: bytes) -> tuple[datetime, str, str] | None:
         try:
             at = datetime.fromisoformat(text.decode("ascii"))
-        except ValueError:
+            return at.astimezone(UTC), at.isoformat(), at.isoformat()[:13]
+        except (ValueError, OverflowError):
             return None
-        return at.astimezone(UTC), at.isoformat(), f"{at:%Y-%m-%dT%H}"
 
 
 def _minute(text: bytes) -> tuple[datetime, str, str] | None:

@@ -30,7 +30,8 @@ _ISO = rb"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:[+-]\d\d:\d\d|Z)"
 _QUOTED = rb'(?:[^"\\]|\\.)*'
 _WORD = rb"\S*"
 _ANY = rb".*?"
-_NUMBER = rb"\d+|-"
+# More digits than any size has; a number of thousands of them is none.
+_NUMBER = rb"\d{1,18}|-"
 _STATUS = rb"\d{3}"
 
 # What a field of httpd's language holds, and its form where it stands bare.

@@ -34,12 +34,14 @@ class Operation:
 
     mode: value as `o+x` or `0755`. owner, group: a name. acl: an entry `user:NAME:r-x`, which is
     set, and the mask worked out anew. context: the whole context. switch: path is its name, value
-    `on` or `off`. folder: value is its mode. link: value is what it leads to.
+    `on` or `off`. folder: value is its mode. link: value is what it leads to. below: all that lies
+    below is changed too (owner, group and context).
     """
 
     what: What
     path: str
     value: str
+    below: bool = False
 
     def __post_init__(self) -> None:
         if self.what is What.MODE and not (
@@ -53,17 +55,18 @@ class Operation:
     def shell(self) -> str:
         """The command, to be run as root. Names of hostile owners are quoted."""
         path = quoted(self.path)
+        deep = " -R" if self.below else ""
         match self.what:
             case What.MODE:
                 return f"chmod {self.value} -- {path}"
             case What.OWNER:
-                return f"chown --no-dereference {quoted(self.value)} -- {path}"
+                return f"chown --no-dereference{deep} {quoted(self.value)} -- {path}"
             case What.GROUP:
-                return f"chgrp --no-dereference {quoted(self.value)} -- {path}"
+                return f"chgrp --no-dereference{deep} {quoted(self.value)} -- {path}"
             case What.ACL:
                 return f"setfacl -m {quoted(self.value)} -- {path}"
             case What.CONTEXT:
-                return f"chcon --no-dereference {quoted(self.value)} -- {path}"
+                return f"chcon --no-dereference{deep} {quoted(self.value)} -- {path}"
             case What.SWITCH:
                 return f"setsebool -P {path} {self.value}"
             case What.FOLDER:
@@ -82,7 +85,8 @@ class Operation:
                 return f"make the link {self.path} to {self.value}"
             case What.ACL:
                 return f"add the ACL entry {self.value} to {self.path}"
-        return f"set the {self.what} of {self.path} to {self.value}"
+        below = " and all below" if self.below else ""
+        return f"set the {self.what} of {self.path}{below} to {self.value}"
 
 
 def quoted(text: str) -> str:

@@ -40,9 +40,10 @@ def overlaid(survey: Survey, operations: Iterable[Operation]) -> Survey:
         if operation.what is What.SWITCH:
             switches[operation.path] = operation.value == "on"
             continue
-        path = operation.path
-        entry = changed.get(path) or survey.files.get(path)
-        changed[path] = _after(survey, operation, entry)
+        below = _below(survey.files, operation.path) if operation.below else ()
+        for path in (operation.path, *below):
+            entry = changed.get(path) or survey.files.get(path)
+            changed[path] = _after(survey, operation, path, entry)
     whole = survey
     if changed:
         whole = replace(whole, files=survey.files.replacing(changed.values()))
@@ -78,8 +79,8 @@ def _turned(labels: Labels, policy: PolicyTexts, switches: dict[str, bool]) -> L
     return replace(labels, policy=replace(policy, active={**policy.active, **switches}))
 
 
-def _after(survey: Survey, operation: Operation, entry: Entry | None) -> Entry:
-    path, value = operation.path, operation.value
+def _after(survey: Survey, operation: Operation, path: str, entry: Entry | None) -> Entry:
+    value = operation.value
     if operation.what is What.FOLDER:
         return Entry(path, Kind.DIR, int(value, 8), 0, 0, listed=True)
     if operation.what is What.LINK:

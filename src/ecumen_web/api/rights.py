@@ -11,7 +11,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 from rest_framework_dataclasses.serializers import DataclassSerializer
 
-from ecumen.audit.checks.contexts import subtrees
+from ecumen.audit.checks.contexts import ports, subtrees
 from ecumen.audit.neighbours import Neighbour, neighbours
 from ecumen.audit.switches import Switch, switches
 from ecumen.audit.template import Template, template
@@ -211,19 +211,15 @@ class ContextsEndpoint(APIView):
                      t.readable)
             for t in subtrees(scene)
         ]  # fmt: skip
-        ports = []
-        for engine in scene.engines:
-            for number in sorted({b.port for b in engine.listens if b.port is not None}):
-                allowed, type_ = confinement.binds(number)
-                ports.append(PortView(engine.kind, number, type_, allowed))
+        uses = [PortView(use.engine, use.port, use.type, use.allowed) for use in ports(scene)]
         view = ContextsView(
             confinement.mode,
             confinement.shipped,
-            confinement.trouble,
+            confinement.trouble or confinement.unruled,
             scene.once("switches", switches),
             trees[:MOST_TREES],
             max(0, len(trees) - MOST_TREES),
-            ports,
+            uses,
         )
         return Response(ContextsSerializer(view).data)
 

@@ -41,6 +41,11 @@ export function Neighbours() {
             <tr key={row.name} className="border-t border-line">
               <th scope="row" className="mono max-w-72 py-1 pr-6 text-left font-normal">
                 {named(alike.get(row.name) ?? [row.name])}
+                {row.cells.some((cell) => cell?.worker) && (
+                  <span className="block font-sans text-sm text-faint">
+                    the web server's, for whom every owner's programs may run
+                  </span>
+                )}
               </th>
               {row.cells.map((cell, at) => (
                 <td key={owners[at]} className="px-3 py-1 align-top">

@@ -40,6 +40,7 @@ const cell = (owner: string, other: string, reads: number): Cell => ({
   worst: "/a",
   kind: "a key",
   how: "a group",
+  worker: other === "www-data",
 });
 
 test("neighbours who can do the same are one row, those who are few come first", () => {
@@ -47,11 +48,13 @@ test("neighbours who can do the same are one row, those who are few come first",
     cell("ines", "a", 1),
     cell("ines", "b", 1),
     cell("ines", "c", 1),
+    cell("ines", "www-data", 1),
     cell("ines", "otto", 2),
     cell("otto", "ines", 1),
   ]);
   expect(found.owners).toEqual(["ines", "otto"]);
   expect(found.others.map((row) => found.alike.get(row.name))).toEqual([
+    ["www-data"],
     ["otto"],
     ["ines"],
     ["a", "b", "c"],

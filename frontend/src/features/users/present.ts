@@ -48,6 +48,7 @@ export function matrix(cells: Cell[]): Matrix {
         const cell = row.get(owner);
         return cell ? `${cell.reads} ${cell.writes}` : owner === other ? "own" : "";
       })
+      .concat(row.values().next().value?.worker ? "worker" : "")
       .join("|");
     const same = first.get(mark);
     if (same === undefined) {

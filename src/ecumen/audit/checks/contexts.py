@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from collections import defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 
-from ecumen.audit.check import Found, check, mended
+from ecumen.audit.check import Found, check, mended, remedy_of
 from ecumen.audit.checks.fronts import stopped
 from ecumen.audit.checks.roots import MOST_SHOWN
 from ecumen.audit.finding import Impact, Remedy
 from ecumen.audit.scene import Front, Scene, Site
 from ecumen.contexts.confinement import Confined, type_of
+from ecumen.engines.sites import Block
+from ecumen.engines.tree import Place
 from ecumen.passage.follow import mend, say
 from ecumen.passage.gates.context import spelt
 from ecumen.plan.operations import Operation, What
+from ecumen.plan.ways import Way
 from ecumen.survey import Entry
 
 
@@ -29,20 +33,24 @@ class Subtree:
     expected: str
     count: int = 1
     readable: bool | None = None
-    more: list[Entry] = field(default_factory=list)
 
 
 def subtrees(scene: Scene) -> list[Subtree]:
     """Folded to the highest folder that explains what differs below it."""
-    return scene.once("subtrees", lambda it: list(_subtrees(it).values()))
+    return list(_folded(scene)[0].values())
 
 
-def _subtrees(scene: Scene) -> Mapping[str, Subtree]:
+def _folded(scene: Scene) -> tuple[Mapping[str, Subtree], Mapping[str, str]]:
+    """The subtrees by their tops, and for every path that differs the top of its own."""
+    return scene.once("subtrees", _subtrees)
+
+
+def _subtrees(scene: Scene) -> tuple[Mapping[str, Subtree], Mapping[str, str]]:
     confinement = scene.follower.confinement
     found: dict[str, Subtree] = {}
-    if confinement.mode == "disabled" or confinement.rules is None:
-        return found
     inside: dict[str, str] = {}
+    if confinement.mode == "disabled" or confinement.rules is None:
+        return found, inside
     files = scene.survey.files
     for path in sorted(files.paths, key=lambda each: each.replace("/", "\0")):
         entry = files.get(path)
@@ -63,7 +71,7 @@ def _subtrees(scene: Scene) -> Mapping[str, Subtree]:
         perms = confinement.perms_for(entry)
         readable = confinement.would(entry.context, entry.kind, perms)
         found[path] = Subtree(entry, actual, expected.context or "", readable=readable)
-    return found
+    return found, inside
 
 
 @check(
@@ -74,18 +82,14 @@ def _subtrees(scene: Scene) -> Mapping[str, Subtree]:
 )
 def differs(scene: Scene) -> Iterator[Found]:
     """Outage where a front page is stopped by it."""
-    hit: dict[str, list[tuple[Site, Front]]] = {}
-    for site, front, step in _by_policy(scene):
-        if step is not None and step.differs:
-            hit.setdefault(step.entry.path, []).append((site, front))
-    for tree in subtrees(scene):
-        path = tree.top.path
-        below = [
-            each
-            for at, found in hit.items()
-            if at == path or at.startswith(f"{path}/")
-            for each in found
-        ]
+    trees, inside = _folded(scene)
+    hit: dict[str, list[tuple[Site, Front]]] = defaultdict(list)
+    for stop in stopped_by_policy(scene):
+        if stop.step is not None:
+            top = inside.get(stop.step.entry.path, "")
+            hit[top].append((stop.site, stop.front))
+    for path, tree in trees.items():
+        below = hit.get(path, [])
         many = f" and {tree.count - 1} below" if tree.count > 1 else ""
         yield Found(
             path,
@@ -100,68 +104,100 @@ def differs(scene: Scene) -> Iterator[Found]:
 
 
 def _restored(path: str, tree: Subtree) -> list[Remedy]:
-    operation = Operation(What.CONTEXT, path, tree.expected)
-    command = operation.shell.replace("chcon --no-dereference", "chcon --no-dereference -R", 1)
-    return [Remedy("Give it the context of the rules, and all that lies below",
-                   [operation.words], [], [command])]  # fmt: skip
+    operation = Operation(What.CONTEXT, path, tree.expected, below=tree.count > 1)
+    return [remedy_of(Way("Give it the context of the rules", [operation]))]
 
 
-def _by_policy(scene: Scene) -> Iterator[tuple[Site, Front, Confined | None]]:
-    """Front pages that the policy stops, with the step at which it does."""
-    confinement = scene.follower.confinement
-    for site, front, block in stopped(scene):
-        if front.gate == "context":
-            yield site, front, confinement.step_at(block.facts.get("path", ""))
+@dataclass(frozen=True, slots=True)
+class PolicyStop:
+    """A front page that the policy stops. step: at which; None for a connection. ways: sets of
+    switches any of which would let it through.
+    """
+
+    site: Site
+    front: Front
+    block: Block
+    step: Confined | None
+    ways: Sequence[Mapping[str, bool]]
+
+    @property
+    def mislabelled(self) -> bool:
+        """Whether the context is not that of the rules: to be put right before any switch."""
+        return self.step is not None and self.step.differs
 
 
-@check("context.switch-off", Impact.OUTAGE, "A policy switch forbids what the configuration wants")
-def switch_off(scene: Scene) -> Iterator[Found]:
+def stopped_by_policy(scene: Scene) -> Iterator[PolicyStop]:
+    """Every front page whose first obstacle is the policy."""
     confinement = scene.follower.confinement
     for site, front, block in stopped(scene):
         if front.gate != "context":
             continue
-        ways: list[Mapping[str, bool]]
         if block.code == "context.connect":
-            ways = list(confinement.connects(int(block.facts["port"]))[2])
-        else:
-            step = confinement.step_at(block.facts.get("path", ""))
-            ways = [] if step is None or step.differs else list(step.switches)
-        if not ways:
+            ways = confinement.connects(int(block.facts["port"]))[2]
+            yield PolicyStop(site, front, block, None, ways)
             continue
-        names = " and ".join(sorted(ways[0]))
+        step = confinement.step_at(block.facts["path"])
+        yield PolicyStop(site, front, block, step, step.switches if step is not None else ())
+
+
+@check("context.switch-off", Impact.OUTAGE, "A policy switch forbids what the configuration wants")
+def switch_off(scene: Scene) -> Iterator[Found]:
+    for stop in stopped_by_policy(scene):
+        if not stop.ways or stop.mislabelled:
+            continue
+        turned, site = stop.ways[0], stop.site
+        names = " and ".join(sorted(turned))
         operations = [
-            Operation(What.SWITCH, name, "on" if on else "off") for name, on in ways[0].items()
+            Operation(What.SWITCH, name, "on" if on else "off") for name, on in turned.items()
         ]
         yield Found(
             f"{site.subject} {names}",
             [site],
-            [scene.declared(site), scene.asked(front)],
-            f"{site.name}: {say(block.code, block.facts)}",
+            [scene.declared(site), scene.asked(stop.front)],
+            f"{site.name}: {say(stop.block.code, stop.block.facts)}",
             group=names,
-            remedies=[
-                Remedy(f"Turn {spelt(ways[0])}", [o.words for o in operations], [],
-                       [o.shell for o in operations])
-            ],
-        )  # fmt: skip
+            remedies=[remedy_of(Way(f"Turn {spelt(turned)}", operations))],
+        )
 
 
 @check("context.shut", Impact.OUTAGE, "The policy's own rules keep the web server out")
 def shut(scene: Scene) -> Iterator[Found]:
     """The path has the context of the rules, and no switch lets the web server in."""
-    for site, front, block in stopped(scene):
-        if front.gate != "context" or block.code == "context.connect":
+    for stop in stopped_by_policy(scene):
+        if stop.step is None or stop.ways or stop.mislabelled:
             continue
-        step = scene.follower.confinement.step_at(block.facts.get("path", ""))
-        if step is None or step.differs or step.switches:
-            continue
+        site, block = stop.site, stop.block
         yield Found(
-            f"{site.subject} {block.facts['path']}",
+            f"{site.subject} {stop.step.entry.path}",
             [site],
-            [scene.entry(step.entry), scene.asked(front)],
+            [scene.entry(stop.step.entry), scene.asked(stop.front)],
             f"{site.name}: {say(block.code, block.facts)}",
-            group=step.type or "",
+            group=stop.step.type or "",
             remedies=mended(mend(block.code, block.facts)),
         )
+
+
+@dataclass(frozen=True, slots=True)
+class PortUse:
+    """A port on which an engine wants to listen. allowed: None where the policy does not say."""
+
+    engine: str
+    port: int
+    place: Place
+    type: str
+    allowed: bool | None
+
+
+def ports(scene: Scene) -> list[PortUse]:
+    """Every port that the configuration names, once for each engine, with the policy's leave."""
+    found = {}
+    for engine in scene.engines:
+        for binding in engine.listens:
+            if binding.port is not None and (engine.kind, binding.port) not in found:
+                allowed, type_ = scene.follower.confinement.binds(binding.port)
+                use = PortUse(engine.kind, binding.port, binding.place, type_, allowed)
+                found[engine.kind, binding.port] = use
+    return [found[key] for key in sorted(found)]
 
 
 @check("context.port", Impact.OUTAGE, "The policy does not let the engine listen on the port")
@@ -169,20 +205,15 @@ def port(scene: Scene) -> Iterator[Found]:
     confinement = scene.follower.confinement
     if not confinement.enforced or confinement.shipped:
         return
-    for engine in scene.engines:
-        for binding in engine.listens:
-            if binding.port is None:
-                continue
-            allowed, type_ = confinement.binds(binding.port)
-            if allowed is not False:
-                continue
-            command = f"semanage port -a -t http_port_t -p tcp {binding.port}"
-            yield Found(
-                f"{engine.kind} {binding.port}",
-                [],
-                [scene.line(binding.place)],
-                f"The policy does not let {engine.kind} listen on port {binding.port}, which has "
-                f"the type {type_}",
-                remedies=[Remedy(f"Give port {binding.port} the type http_port_t", [], [],
-                                 [command])],
-            )  # fmt: skip
+    for use in ports(scene):
+        if use.allowed is not False:
+            continue
+        command = f"semanage port -a -t http_port_t -p tcp {use.port}"
+        yield Found(
+            f"{use.engine} {use.port}",
+            [],
+            [scene.line(use.place)],
+            f"The policy does not let {use.engine} listen on port {use.port}, which has the type "
+            f"{use.type}",
+            remedies=mended(f"Give port {use.port} the type http_port_t", shell=[command]),
+        )

@@ -92,7 +92,9 @@ def foreign(scene: Scene) -> Iterator[Found]:
 def neighbour(scene: Scene) -> Iterator[Found]:
     by_owner: dict[str, list[Exposed]] = defaultdict(list)
     for found in exposed(scene):
-        by_owner[found.owner].append(found)
+        # That the web server may read what it serves, or runs, is no finding by itself.
+        if found.readers or found.writers:
+            by_owner[found.owner].append(found)
     for owner, files in by_owner.items():
         others = sorted({name for each in files for name in (*each.readers, *each.writers)})
         first = files[0]

@@ -10,7 +10,7 @@ from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site
 from ecumen.engines.engine import Engine
 from ecumen.passage.verdict import Evidence
-from ecumen.plan.operations import quoted
+from ecumen.plan.operations import Operation, What, quoted
 from ecumen.survey import EngineRecord, Entry, Kind
 
 _AVAILABLE, _ENABLED = "-available", "-enabled"
@@ -120,7 +120,7 @@ def not_enabled(scene: Scene) -> Iterator[Found]:
                     remedies=mended(
                         f"Link it from {enabled}, or remove it",
                         shell=[
-                            f"ln -s -- {quoted(f'../{name}/{leaf}')} {quoted(f'{enabled}/{leaf}')}"
+                            Operation(What.LINK, f"{enabled}/{leaf}", f"../{name}/{leaf}").shell
                         ],
                     ),
                 )

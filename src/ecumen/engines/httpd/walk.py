@@ -19,7 +19,7 @@ from ecumen.rights.walk import Step, join
 from ecumen.survey import Entry, Kind
 
 MOST_KEPT = 20_000
-_HALF = 1000  # ranks of one folder's sections and of the lookup below it keep their order
+HALF = 1000  # ranks of one folder's sections and of the lookup below it keep their order
 
 
 @dataclass(slots=True)
@@ -174,15 +174,15 @@ class FolderWalk:
         walked.settings = self.merge(walked.settings, settings)
         walked.sections.append((title, settings, section))
         for directive in settings.unread:
-            walked.doubts.append(unread(directive, Rank(Phase.WALK, depth * _HALF)))
+            walked.doubts.append(unread(directive, Rank(Phase.WALK, depth * HALF)))
 
     def _override(self, walked: Walked, folder: Entry, depth: int) -> None:
-        rank = Rank(Phase.WALK, depth * _HALF + 1)
+        rank = Rank(Phase.WALK, depth * HALF + 1)
         step = self.walker.search(folder)
         if step.blocked:
             # What its override file says comes to bear once the folder is open.
             self._shut(walked, step, rank)
-            rank = Rank(Phase.WALK, depth * _HALF + 2)
+            rank = Rank(Phase.WALK, depth * HALF + 2)
         for name in self.host.override_names or (".htaccess",):
             if self._override_file(walked, folder, name, depth, rank):
                 return
@@ -240,7 +240,7 @@ class FolderWalk:
         options = walked.settings.options
         bits = options.bits if options else Opt.NONE
         follows_unseen = bits & (Opt.FOLLOW | Opt.OWNER_MATCH) == Opt.FOLLOW
-        rank = Rank(Phase.WALK, depth * _HALF - 1)
+        rank = Rank(Phase.WALK, depth * HALF - 1)
         step = self.walker.search(here)
         walked.rungs.append(self._rung(walked.path, step))
         if step.blocked:
@@ -320,7 +320,7 @@ class FolderWalk:
             proofs = (Proof(entry=link, path=walked.path), *((line,) if place else ()))
             walked.blocks.append(Block("ladder.link-refused", rank, 403, facts, proofs))
         if lead.problem is Problem.UNSEEN:
-            self._unseen(walked, lead.physical, rank.step // _HALF)
+            self._unseen(walked, lead.physical, rank.step // HALF)
         self._lead(walked, lead.steps, rank)
         if rule == "owner" and lead.entry is not None and lead.entry.uid != link.uid:
             allowed = False
@@ -353,7 +353,7 @@ class FolderWalk:
             if fits is None:
                 self._pattern_doubt(walked, section, 0)
             elif fits:
-                self._apply(walked, section.directive.quoted, section.settings, section, _HALF)
+                self._apply(walked, section.directive.quoted, section.settings, section, HALF)
 
     def _files(self, walked: Walked, leaf: str) -> None:
         done: set[int] = set()
@@ -370,7 +370,7 @@ class FolderWalk:
                     walked.doubts.append(
                         Doubt(
                             "rule.pattern-unknown",
-                            Rank(Phase.WALK, _HALF * _HALF),
+                            Rank(Phase.WALK, HALF * HALF),
                             {"pattern": section.pattern},
                             (proof_of(section.directive),),
                         )
@@ -378,17 +378,17 @@ class FolderWalk:
                 elif fits:
                     again = True
                     title = section.directive.quoted
-                    self._apply(walked, title, section.settings, None, _HALF)
+                    self._apply(walked, title, section.settings, None, HALF)
 
     def _pattern_doubt(self, walked: Walked, section: Section, depth: int) -> None:
         proof = proof_of(section.directive)
         facts = {"pattern": section.pattern}
-        rank = Rank(Phase.WALK, depth * _HALF)
+        rank = Rank(Phase.WALK, depth * HALF)
         walked.doubts.append(Doubt("rule.pattern-unknown", rank, facts, (proof,)))
 
     def _unseen(self, walked: Walked, path: str, depth: int) -> None:
         walked.unseen = True
-        rank = Rank(Phase.WALK, depth * _HALF + 2)
+        rank = Rank(Phase.WALK, depth * HALF + 2)
         walked.doubts.append(Doubt("ladder.unseen", rank, {"path": path}))
 
 

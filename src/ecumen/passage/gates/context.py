@@ -10,6 +10,7 @@ import re
 from collections.abc import Iterator, Mapping
 
 from ecumen.contexts.confinement import FOLLOW, LIST, PASS, READ, Confined, Confinement
+from ecumen.engines.httpd.walk import HALF
 from ecumen.engines.sites import (
     Block,
     Doubt,
@@ -45,20 +46,20 @@ def judge(now: Situation) -> Part:
     if handling.upstream is not None:
         _upstream(part, confinement, handling, now)
     steps = list(_steps(confinement, handling))
-    for step in steps:
-        _take(part, step, handling, now)
+    for asked, step in steps:
+        _take(part, asked, step, handling, now)
     if not steps and handling.upstream is None:
         part.code = "passage.not-reached"
     rank = Rank(Phase.WALK)
-    if confinement.trouble or policy is None:
+    if policy is None:
         part.doubts.append(Doubt("context.not-read", rank, {"why": confinement.trouble}))
     elif confinement.shipped and (steps or handling.upstream):
         part.doubts.append(Doubt("context.shipped", rank))
     return part
 
 
-def _steps(confinement: Confinement, handling: Handling) -> Iterator[Confined]:
-    """Each entry that the worker passes, follows or reads, once."""
+def _steps(confinement: Confinement, handling: Handling) -> Iterator[tuple[str, Confined]]:
+    """Each entry that the worker passes, follows or reads, once, by the path that was walked."""
     seen: set[tuple[str, str]] = set()
     for rung in handling.ladder.picture:
         if not isinstance(rung, Rung):
@@ -67,19 +68,21 @@ def _steps(confinement: Confinement, handling: Handling) -> Iterator[Confined]:
         need = FOLLOW if link else PASS if rung.need == "x" else READ
         if (rung.entry.path, need[-1]) not in seen:
             seen.add((rung.entry.path, need[-1]))
-            yield confinement.step(rung.entry, need)
+            yield rung.asked, confinement.step(rung.entry, need)
     if handling.serve.code == "serve.listing" and handling.file is not None:
         entry = confinement.survey.files.get(handling.file.rstrip("/") or "/")
         if entry is not None:
-            yield confinement.step(entry, LIST)
+            yield entry.path, confinement.step(entry, LIST)
 
 
-def _take(part: Part, step: Confined, handling: Handling, now: Situation) -> None:
+def _take(part: Part, asked: str, step: Confined, handling: Handling, now: Situation) -> None:
     entry = step.entry
     part.picture.append(
         Labelled(entry, step.type or "", step.expected or "", step.allowed, step.why)
     )
-    rank = _rank(step, handling, now)
+    lists = entry.kind is Kind.DIR and step.perm in ("open", "read")
+    on_walk = entry.kind in (Kind.DIR, Kind.LINK) and not lists
+    rank = _rank(asked if on_walk else None, handling, now)
     if step.allowed is None:
         facts = {"path": entry.path, "why": step.why}
         part.doubts.append(Doubt("context.unknown", rank, facts, (Proof(entry=entry),)))
@@ -87,7 +90,7 @@ def _take(part: Part, step: Confined, handling: Handling, now: Situation) -> Non
     if step.allowed:
         return
     code = {
-        Kind.DIR: "context.unlistable" if step.perm in ("open", "read") else "context.shut",
+        Kind.DIR: "context.unlistable" if lists else "context.shut",
         Kind.LINK: "context.link",
     }.get(entry.kind, "context.unreadable")
     facts = {
@@ -102,23 +105,22 @@ def _take(part: Part, step: Confined, handling: Handling, now: Situation) -> Non
         part.doubts.append(Doubt("context.fallback", rank, facts))
 
 
-def _rank(step: Confined, handling: Handling, now: Situation) -> Rank:
-    """When the engine meets it: on the walk for folders of httpd, else when it opens the file."""
+def _rank(walked: str | None, handling: Handling, now: Situation) -> Rank:
+    """When the engine meets it. walked: a folder or link on the way, which httpd meets before it
+    asks who may; None for what is opened at the end.
+    """
     answer = handling.serve.answer
     lap = answer.rank.lap if answer is not None else 0
-    if now.engine is not None and now.engine.kind == "httpd" and step.perm in ("search", ""):
-        depth = 0 if step.entry.path == "/" else step.entry.path.count("/")
-        return Rank(Phase.WALK, (depth + 1) * 1000).on_lap(lap)
+    if walked is not None and now.engine is not None and now.engine.kind == "httpd":
+        depth = 0 if walked == "/" else walked.count("/")
+        return Rank(Phase.WALK, (depth + 1) * HALF).on_lap(lap)
     if answer is None:
         return Rank(Phase.CONTENT, -1)
     return Rank(answer.rank.phase, answer.rank.step - 1)
 
 
 def _mend(step: Confined, confinement: Confinement) -> str:
-    path = step.entry.path
-    perms = FOLLOW if step.entry.kind is Kind.LINK else READ
-    if step.entry.kind is Kind.DIR:
-        perms = PASS
+    path, perms = step.entry.path, confinement.perms_for(step.entry)
     helps = step.differs and confinement.would(step.expected, step.entry.kind, perms)
     if helps:
         return f"Give {path} the context {step.expected}, as the rules say"
