@@ -92,6 +92,17 @@ def _running(home: Path, word: str) -> Iterator[Application]:
         process.communicate(timeout=20)
 
 
+def logs_are_read(page: Page) -> None:
+    """Waits until the demo's logs are; the page is signed in."""
+    for _ in range(240):
+        state = page.evaluate("fetch('/api/surveys/latest/logs').then((r) => r.json())")
+        if state["job"]["state"] == "done":
+            return
+        assert state["job"]["state"] in ("waiting", "running"), state["job"]
+        page.wait_for_timeout(1000)
+    raise RuntimeError("the demo's logs were not read")
+
+
 def _wait(address: str) -> None:
     for _ in range(200):
         try:

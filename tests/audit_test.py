@@ -135,6 +135,13 @@ def logged(name: str, log: str) -> str:
     return block(name, lines=f"CustomLog {log}")
 
 
+def grown(beside: str) -> Survey:
+    """A large log, with another file beside it."""
+    survey = httpd(logged("a.test", "/srv/logs/a.log common"), "0755 root /srv/logs/",
+                   "0640 root /srv/logs/a.log", f"0640 root /srv/logs/{beside}")  # fmt: skip
+    return filled(survey, a_log={"size": 200_000_000})
+
+
 def homes(*files: str, config: str = HOMES, home_mode: str = "0755") -> Survey:
     """Personal sites of ines, with a template for new homes that has what they need."""
     skeleton = ("0755 root /etc/skel/", "0755 root /etc/skel/public_html/",
@@ -336,6 +343,10 @@ CASES: dict[str, tuple[Make, Make]] = {
         lambda: httpd('CustomLog /srv/all.log "%h %t"\n' + ONE),
         lambda: httpd('LogFormat "%v %h %t" named\nCustomLog /srv/all.log named\n' + ONE
                       + logged("b.test", "/srv/b.log")),
+    ),
+    "log.unrotated": (
+        lambda: grown("a.log-old"),
+        lambda: grown("a.log.1.gz"),
     ),
     "log.unwritable": (
         lambda: httpd(logged("a.test", "/srv/gone/x.log common")),

@@ -6,7 +6,7 @@ from dataclasses import replace
 from itertools import chain
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from ecumen.engines.httpd.overrides import known_directives
@@ -91,6 +91,7 @@ unhurried = settings(max_examples=150, deadline=None, suppress_health_check=[Hea
 
 
 @unhurried
+@example(["loadmodule"], [])
 @given(httpd_lines(2), httpd_lines(1))
 def test_any_httpd_lines_are_followed(lines: list[str], override: list[str]) -> None:
     modules = [

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from tests.application import ROOT, browser, demo
+from tests.application import ROOT, browser, demo, logs_are_read
 
 VIEWS = {
     "overview": "/",
@@ -17,16 +17,15 @@ VIEWS = {
     "neighbours": "/users?view=neighbours",
     "contexts": "/contexts?switch=httpd_read_user_content",
     "follow-context": "/follow?url=http://lime-kiln.example/&gate=context",
-    "compare": "/follow?url=http://night-school.example/&beside=http://night-school.example/"
-    "&beside-from=127.0.0.1",
     "follow-ladder": "/follow?url=http://boat-builders.example/",
     "follow-site": "/follow?url=http://choir.example/&gate=site",
     "follow-rule": "/follow?url=http://town-archive.example/",
     "follow-personal-site": "/follow?url=http://tide-table.example/~ines/&gate=way",
     "follow-rewriting": "/follow?url=http://saltmarsh-news.example/issue/12&gate=way",
-    "follow-locations": "/follow?url=http://regatta.example:8088/results/2031&gate=way",
     "ask-the-server": "/follow?url=http://reed-cutters.example/",
-    "follow-unsure": "/follow?url=https://harbour.saltmarsh.example/",
+    "logs": "/logs?from=1933444800&to=1933552800",
+    "logs-site": "/logs?view=figures&site=httpd radio-estuary.example 192.0.2.11:80",
+    "logs-ways": "/logs?view=ways&site=httpd saltmarsh-news.example *:80",
 }
 ASKED = {"ask-the-server"}
 IN_THE_DARK = {"follow-personal-site"}
@@ -39,6 +38,7 @@ def main() -> None:
     with demo(home) as application, browser() as chromium:
         page = chromium.new_page(viewport={"width": 1280, "height": 800})
         application.sign_in(page)
+        logs_are_read(page)
         for name, path in VIEWS.items():
             page.emulate_media(
                 color_scheme="dark" if name in IN_THE_DARK else "light", reduced_motion="reduce"
@@ -48,6 +48,9 @@ def main() -> None:
             if name in ASKED:
                 page.get_by_role("button", name="Ask the server").click()
                 page.get_by_text("came back").wait_for()
+            if name == "logs":
+                page.get_by_role("button").filter(has_text="more in /home.").click()
+                page.get_by_role("article", name="Cause").wait_for()
             page.screenshot(path=folder / f"{name}.png")
         page.goto(application.address)
         page.get_by_role("link", name="choir-of-the-marsh.example and").click()

@@ -14,11 +14,13 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ecumen.logs import TemplateError, line_format
+from ecumen.logs import TemplateError, form_of, line_format
+from ecumen.logs.columns import TextCounts
 from ecumen.logs.tally import Counting
 from ecumen.logs.template import COMBINED, COMMON, USUAL
 from ecumen_machine import logfiles
@@ -30,7 +32,7 @@ ADDRESS, PORT = "127.0.0.61", 8091
 
 
 def counted(lines: list[bytes], *formats: str) -> dict[str, Any]:
-    counting = Counting([line_format(each) for each in formats or USUAL])
+    counting = Counting([form_of(each) for each in formats or USUAL])
     counting.take(lines)
     return counting.tally.as_dict(1000)
 
@@ -39,7 +41,7 @@ def one(line: bytes, *formats: str) -> dict[str, Any]:
     """One line, by itself and in a block: both count alike."""
     found = counted([line], *formats)
     if b"\n" not in line:
-        counting = Counting([line_format(each) for each in formats or USUAL])
+        counting = Counting([form_of(each) for each in formats or USUAL])
         counting.block(line + b"\n")
         assert counting.tally.as_dict(1000) == found
     return found
@@ -123,7 +125,7 @@ def test_a_moment_that_is_none_rejects_its_line_alone_in_every_form() -> None:
         assert one(b"h %s 200 5" % moment, iso)["rejected"] == 1
     good = b'h - - %s "GET / HTTP/1.1" 200 5' % DATE
     bad = good.replace(b"Apr", b"Xyz")
-    counting = Counting([line_format(each) for each in USUAL])
+    counting = Counting([form_of(each) for each in USUAL])
     counting.block(b"\n".join([good, bad, good, b""]))
     assert (counting.tally.parsed, counting.tally.rejected, counting.tally.size) == (2, 1, 10)
 
@@ -167,9 +169,73 @@ WORDS = (b"h", b"-", b" ", DATE, b'"', b"\\", b"GET / HTTP/1.1", b"200", b"5", b
     st.sampled_from([USUAL, ("common",), ("combined",)]),
 )
 def test_lines_in_a_block_count_as_each_by_itself(lines: list[bytes], names: list[str]) -> None:
-    counting = Counting([line_format(each) for each in names])
+    counting = Counting([form_of(each) for each in names])
     counting.block(b"".join(line + b"\n" for line in lines))
     assert counting.tally.as_dict(100) == counted(lines, *names)
+
+
+# Plain lines, and such that are nearly so: each may have one byte replaced, put in or taken out.
+texts = st.text(st.sampled_from("abc/?=%.;( ") | st.characters(max_codepoint=0x2FF), max_size=150)
+odd_bytes = st.sampled_from([*b' "?-0\\\r[]:/\t\x00A9', 0xE9])
+near = st.builds(
+    lambda client, stamp, method, path, protocol, status, size, referrer, agent, whole: (
+        f'{client} - - [{stamp}] "{method} /{path} {protocol}" {status} {size}'
+        + (f' "{referrer}" "{agent}"' if whole else "")
+    ).encode(),
+    st.sampled_from(["192.0.2.1", "2001:db8::1:2:3:4:5:6", "h", "a.client.with.a.long.name.example"]),
+    st.sampled_from(["02/Apr/2031:15:04:05 +0200", "02/Apr/2031:15:04:59 +0200",
+                     "31/Feb/2031:15:04:05 +0200", "02/Apr/2031:15:60:05 -0930",
+                     "02/Apr/2031:15:04:61 +0200", "31/Dec/9999:23:59:59 -2359"]),
+    st.sampled_from(["GET", "POST", "HEAD", "OPTIONS", "PUT", "DELETE", "PATCH", "GETX"]),
+    texts, st.sampled_from(["HTTP/1.1", "HTTP/1.0", "HTTP/2.0", "HTTP/3"]),
+    st.sampled_from(["200", "404", "999", "2000"]),
+    st.integers(0, 10**14).map(str) | st.just("-"), texts, texts, st.booleans(),
+)  # fmt: skip
+
+
+def changed(line: bytes, at: int, byte: int, how: int) -> bytes:
+    at %= len(line)
+    return (line, line[:at] + bytes([byte]) + line[at + 1 :], line[:at] + bytes([byte]) + line[at:],
+            line[:at] + line[at + 1 :])[how]  # fmt: skip
+
+
+@given(
+    st.lists(
+        st.builds(changed, near, st.integers(0, 10**6), odd_bytes, st.integers(0, 3)), max_size=12
+    ),
+    st.sampled_from([USUAL, ("common",), ("combined",)]),
+)
+@settings(max_examples=400, deadline=None)
+def test_nearly_plain_lines_count_in_columns_as_each_by_itself(
+    lines: list[bytes], names: list[str]
+) -> None:
+    lines = [piece for line in lines for piece in line.split(b"\n")]
+    counting = Counting([form_of(each) for each in names])
+    # Twice, so that what is known and what is new are both met.
+    for _ in range(2):
+        counting.block(b"".join(line + b"\n" for line in lines))
+    assert counting.tally.as_dict(100) == counted([*lines, *lines], *names)
+
+
+def test_long_texts_that_differ_in_their_middle_are_counted_apart() -> None:
+    line = b'h - - %s "GET / HTTP/1.1" 200 5 "-" "%s"'
+    lines = [line % (DATE, b"a" * 290_000 + middle + b"a" * 100_000) for middle in (b"x", b"y")]
+    counting = Counting([form_of(each) for each in USUAL])
+    counting.block(b"".join(each + b"\n" for each in lines))
+    assert len(counting.tally.agents) == 2
+
+
+def test_texts_whose_hashes_meet_are_counted_apart(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(TextCounts, "BITS", 3)
+    counts, truth = TextCounts(), Counter[bytes]()
+    rng = random.Random(7)
+    hashes = [rng.getrandbits(64) | 1 for _ in range(60)]
+    for _ in range(20):
+        picked = [rng.randrange(60) for _ in range(50)]
+        rows = np.array([hashes[each] for each in picked], dtype=np.uint64)
+        counts.add(rows, lambda row, picked=picked: b"%d" % picked[row])  # type: ignore[misc]
+        truth.update(b"%d" % each for each in picked)
+    assert counts.counts() == truth
 
 
 @given(st.lists(st.binary(max_size=200)), st.booleans())
@@ -211,7 +277,7 @@ def test_one_process_several_and_gzip_count_the_truth(
     half = len(data) // 2
     packed.write_bytes(gzip.compress(data[:half]) + gzip.compress(data[half:]))
     single = logfiles.tally_of([str(plain)], USUAL).as_dict(200)
-    slowly = Counting([line_format(each) for each in USUAL])
+    slowly = Counting([form_of(each) for each in USUAL])
     slowly.take(plain.read_bytes().split(b"\n")[:-1])
     slowly.reject()
     assert slowly.tally.as_dict(200) == single

@@ -23,7 +23,9 @@ def demo(port: int) -> None:
 
     from ecumen.survey import write_survey
     from ecumen_demo import Moment, StandIn, demo_survey
+    from ecumen_web.queue import ask_for_logs
     from ecumen_web.store.loading import keep_file, load_kept
+    from ecumen_web.store.models import SurveyRecord
 
     for moment in (Moment.WEEK_BEFORE, Moment.NOW):
         stream = io.BytesIO()
@@ -31,7 +33,9 @@ def demo(port: int) -> None:
         stream.seek(0)
         load_kept(keep_file(stream), lambda *step: None)
     password = server.ensure_account("demo")
-    with StandIn(demo_survey(Moment.AS_LOADED), port + 1) as stand_in:
+    settings.DEMO_LOGS = str(settings.HOME / "quay")
+    ask_for_logs(SurveyRecord.objects.all()[0])
+    with StandIn(demo_survey(Moment.AS_LOADED), port + 1, settings.HOME / "quay") as stand_in:
         settings.STAND_IN = ("127.0.0.1", port + 1)
         click.echo(f"Ecumen is at http://127.0.0.1:{port}/")
         click.echo(f"Demo account: demo, password: {password}")

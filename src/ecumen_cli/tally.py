@@ -15,7 +15,12 @@ from ecumen_cli.follow import printable
 
 
 @click.command()
-@click.option("--format", "form", help="A name, or a template in either engine's own language.")
+@click.option(
+    "--format",
+    "form",
+    help="combined, common, vhost_combined, vhost_common, json, w3c, or a template in either "
+    "engine's own language.",
+)
 @click.option("--json", "as_json", is_flag=True, help="One JSON object.")
 @click.option("--top", default=10, show_default=True, type=click.IntRange(0, 1_000_000))
 @click.argument("logs", nargs=-1, required=True, metavar="LOG...")

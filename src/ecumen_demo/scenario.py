@@ -92,6 +92,7 @@ class Plot:
     lines: list[str] = field(default_factory=list)
     own_log: bool = True
     log: str = ""
+    log_form: str = "combined"
     declares_root: bool = True
 
     def text(self) -> str:
@@ -102,7 +103,7 @@ class Plot:
         lines.append(f"    DocumentRoot {self.root}")
         if self.own_log:
             log = "${APACHE_LOG_DIR}/" + f"{self.log or self.name}.log"
-            lines.append(f"    CustomLog {log} combined")
+            lines.append(f"    CustomLog {log} {self.log_form}")
         lines += [f"    {line}" for line in self.lines]
         return "\n".join([*lines, "</VirtualHost>", ""])
 
@@ -342,6 +343,9 @@ class _Town:
 def _typo_in_an_alias(town: _Town) -> None:
     """The tide table, first in line, answers for the seed library's usual name."""
     town.plot("seed-library").aliases[:] = ["wwww.seed-library.example"]
+    # Its lines say which name was asked for.
+    town.plot("tide-table").log_form = "asked"
+    town.plot("tide-table").own_log = True
 
 
 def _two_choirs(town: _Town) -> None:

@@ -4,19 +4,31 @@ from __future__ import annotations
 
 import re
 import threading
+import time
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
 from types import TracebackType
 
+from ecumen.audit.scene import Scene
 from ecumen.errors import RequestError
-from ecumen.passage import Follower, Passage, read_request
+from ecumen.passage import Follower, Passage, Request, read_request
 from ecumen.survey import Survey
+from ecumen_demo.lines import Line, written
+from ecumen_demo.visitors import answered
+
+OUTSIDE = "198.51.100.7"  # a visitor whose address is not told
 
 
 class StandIn:
     """Listens on loopback while it is open. Requests name their site in the Host header."""
 
-    def __init__(self, survey: Survey, port: int) -> None:
-        self.follower = Follower(survey)
+    def __init__(self, survey: Survey, port: int, logs: Path | None = None) -> None:
+        """logs: the folder below which the access lines go, at the logs' own paths."""
+        self.scene = Scene(Follower(survey))
+        self.follower = self.scene.follower
+        self.logs = logs
+        self._started = time.time()
+        self._writing = threading.Lock()
         self.target = survey.outside_address
         handler = type("Handler", (_Handler,), {"stand_in": self})
         self.server = ThreadingHTTPServer(("127.0.0.1", port), handler)
@@ -45,7 +57,26 @@ class StandIn:
         """
         url = path if _is_whole(path) else f"http://{self.target}{path}"
         request = read_request(url, method=method, to=self.target, host=host or "", source=source)
+        self._log(request)
         return self.follower.follow(request)
+
+    def _log(self, request: Request) -> None:
+        """The line that the server would write. The demo's clock goes on from the survey."""
+        found = answered(self.scene, request) if self.logs is not None else None
+        if found is None or self.logs is None:
+            return
+        at = self.scene.survey.taken_at + int(time.time() - self._started)
+        headers = {name.lower(): value for name, value in request.headers.items()}
+        line = Line(
+            at, request.source or OUTSIDE, request.method, request.path, found.status, found.size,
+            headers.get("referer", "-"), headers.get("user-agent", "-"), found.site,
+            request.host_header or "-",
+        )  # fmt: skip
+        path = self.logs / found.log.lstrip("/")
+        with self._writing:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            with path.open("a") as log:
+                log.write(written(found.template, line))
 
 
 _FOR = re.compile(r'for="?\[?([0-9A-Fa-f.:]+)')

@@ -35,6 +35,7 @@ AccessFileName .htaccess
 
 LogFormat "%v:%p %h %l %u %t \\"%r\\" %>s %O \\"%{Referer}i\\" \\"%{User-Agent}i\\"" named
 LogFormat "%h %l %u %t \\"%r\\" %>s %O \\"%{Referer}i\\" \\"%{User-Agent}i\\"" combined
+LogFormat "%h %l %u %t \\"%r\\" %>s %O \\"%{Referer}i\\" \\"%{User-Agent}i\\" \\"%{Host}i\\"" asked
 CustomLog ${APACHE_LOG_DIR}/catch-all.log named
 
 IncludeOptional conf-enabled/*.conf

@@ -16,10 +16,12 @@ from itertools import pairwise
 from typing import IO
 
 from ecumen.errors import EcumenError
-from ecumen.logs.tally import LONGEST_LINE, Counting, Tally
-from ecumen.logs.template import LineFormat, line_format
+from ecumen.logs.entry import LONGEST_LINE
+from ecumen.logs.forms import form_of
+from ecumen.logs.tally import Counting, Tally
+from ecumen.logs.template import Form, LineFormat
 
-_BLOCK = 1 << 19  # well below the longest line, so that few blocks hold one
+_BLOCK = 15 << 16  # below the longest line, so that few blocks hold one
 _WORTH_SPLITTING = 32 << 20  # bytes
 
 
@@ -31,14 +33,15 @@ def tally_of(paths: Sequence[str], formats: Sequence[str]) -> Tally:
     """All logs together, `-` for standard input. formats: names or templates, the first that fits
     a line takes it. Raises LogError, TemplateError.
     """
-    compiled = [line_format(each) for each in formats]
+    compiled = [form_of(each) for each in formats]
     whole = Tally()
     for path in paths:
         whole.add(_one(path, compiled))
+        compiled = [form_of(each) for each in formats]
     return whole
 
 
-def _one(path: str, formats: Sequence[LineFormat]) -> Tally:
+def _one(path: str, formats: Sequence[Form]) -> Tally:
     try:
         if path == "-":
             return _tallied(_unpacked(sys.stdin.buffer), formats)
@@ -46,14 +49,16 @@ def _one(path: str, formats: Sequence[LineFormat]) -> Tally:
             size = os.fstat(stream.fileno()).st_size
             packed = stream.read(2) == b"\x1f\x8b"
             stream.seek(0)
-            if not packed and size >= _WORTH_SPLITTING and (os.cpu_count() or 1) > 1:
+            # Lines of other forms may mean what lines before them say.
+            apart = all(isinstance(form, LineFormat) for form in formats)
+            if apart and not packed and size >= _WORTH_SPLITTING and (os.cpu_count() or 1) > 1:
                 return _split(path, size, formats)
             return _tallied(_unpacked(stream), formats)
     except (OSError, EOFError, zlib.error) as error:
         raise LogError(f"{path}: {error}") from error
 
 
-def _tallied(blocks: Iterable[bytes], formats: Sequence[LineFormat]) -> Tally:
+def _tallied(blocks: Iterable[bytes], formats: Sequence[Form]) -> Tally:
     counting = Counting(formats)
     rest = b""
     for block in blocks:
@@ -102,7 +107,7 @@ class _Joined(io.RawIOBase):
 # --- one file over several processes ---
 
 
-def _split(path: str, size: int, formats: Sequence[LineFormat]) -> Tally:
+def _split(path: str, size: int, formats: Sequence[Form]) -> Tally:
     parts = min(os.cpu_count() or 1, 4)
     bounds = [size * number // parts for number in range(parts + 1)]
     names = [each.name for each in formats]
@@ -119,7 +124,7 @@ def _range(path: str, names: Sequence[str], start: int, end: int) -> Tally:
         # The line that goes over a border belongs to the range before it.
         first, behind = _end_of_line(stream, start), _end_of_line(stream, end)
         stream.seek(first)
-        return _tallied(_blocks(stream, behind - first), [line_format(name) for name in names])
+        return _tallied(_blocks(stream, behind - first), [form_of(name) for name in names])
 
 
 def _blocks(stream: IO[bytes], left: int) -> Iterator[bytes]:

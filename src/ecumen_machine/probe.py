@@ -221,7 +221,9 @@ def _pairs(collector: Collector, base: str) -> None:
 def _log_files(
     collector: Collector, servers: Iterable[Server | None], others: Iterable[nginx.Whole]
 ) -> None:
-    """The logs that sites name, or that they are not there: metadata alone."""
+    """The logs that sites name, or that they are not there, and what lies beside them, as their
+    older parts: metadata alone.
+    """
     paths: dict[str, None] = {}
     for server in servers:
         for host in (server.main, *server.hosts) if server else ():
@@ -232,6 +234,7 @@ def _log_files(
     for path in paths:
         if path.startswith("/") and "$" not in path and not path.startswith(PSEUDO):
             collector.path(path)
+            collector.folder(os.path.dirname(path))
 
 
 def _templates(source: LiveSource, collector: Collector) -> None:

@@ -113,6 +113,8 @@ SPECTACULAR_SETTINGS = {
     "SERVE_INCLUDE_SCHEMA": False,
     "ENUM_NAME_OVERRIDES": {"VerdictEnum": "ecumen.passage.verdict.Verdict"},
 }
+# The folder that holds the demo's logs at their own paths, while the demo is running.
+DEMO_LOGS: str | None = None
 # Where the demo's stand-in answers: (address, port), while it is running.
 STAND_IN: tuple[str, int] | None = None
 LOGGING = {

@@ -12,11 +12,13 @@ import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect
 
 from ecumen.survey import write_survey
-from tests.application import ROOT, Application, browser, demo
+from tests.application import ROOT, Application, browser, demo, logs_are_read
 from tests.builders import server
 
 pytestmark = pytest.mark.browser
 
+# The demo's logs are read beside the first tests.
+expect.set_options(timeout=15_000)
 AXE = ROOT / "frontend/node_modules/axe-core/axe.min.js"
 
 
@@ -427,3 +429,109 @@ def test_a_path_in_the_address_line_asks_who_may(page: Page) -> None:
     line.press("Enter")
     expect(page.get_by_role("heading", level=1)).to_contain_text("/home/rosa/public_html")
     expect(page.get_by_role("region", name="write")).to_contain_text("what others may (rwx)")
+
+
+# --- the logs: behind all others, as the demo's are read while those run ---
+
+
+@pytest.fixture(scope="module")
+def logs_read(application: Application, signed_in: BrowserContext) -> None:
+    page = signed_in.new_page()
+    page.goto(application.address)
+    logs_are_read(page)
+    page.close()
+
+
+@pytest.mark.usefixtures("logs_read")
+def test_brush_the_afternoon_and_arrive_at_the_closed_homes(
+    page: Page, application: Application
+) -> None:
+    page.get_by_role("link", name="Logs").click()
+    why = page.get_by_role("region", name="Why requests failed")
+    expect(why).to_contain_text("are explained")
+    chart = page.get_by_role("img", name=re.compile("Requests over time"))
+    box = chart.bounding_box()
+    assert box is not None
+    # From the ninth of April, when the homes were closed, to the day after.
+    page.mouse.move(box["x"] + box["width"] * 0.585, box["y"] + 40)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] * 0.66, box["y"] + 40, steps=4)
+    page.mouse.up()
+    expect(page).to_have_url(re.compile("from=19335"))
+    homes = why.get_by_role("button").filter(has_text="more in /home.")
+    homes.click()
+    cause = page.get_by_role("article", name="Cause")
+    expect(cause).to_contain_text("Since 2031-04-09 14:0")
+    expect(cause).to_contain_text("2031-04-09 14:02, /home/")
+    expect(cause).to_contain_text("its mode or owner was changed")
+    expect(cause).to_contain_text("The error log says")
+    # What is seen has an address of its own.
+    page.reload()
+    expect(cause).to_contain_text("Since 2031-04-09 14:0")
+    cause.get_by_role("link", name=re.compile("accounts in User sites")).click()
+    expect(page.get_by_role("button", name=re.compile("^ines")).first).to_be_visible()
+
+
+CAUSES = {
+    "claim.nobody": "No site claims www.seed-library.example",
+    "ladder.shut": "may not pass through /home/",
+    "rule.still-closed": "Only the server itself may see this",
+    "index.none": "glass-hut/public has no index",
+    "root.missing": "There is no /srv/sites/ice-house/public",
+    "context.differs": "backup_store_t",
+    "state.not-reloaded": "reed-cutters",
+}
+
+
+@pytest.mark.usefixtures("logs_read")
+def test_nearly_all_that_failed_is_explained_and_each_story_is_told(page: Page) -> None:
+    path = "/api/surveys/latest/logs/failures?begin=1932000000&end=1935000000"
+    found = page.evaluate(f"fetch('{path}').then((r) => r.json())")
+    assert found["failed"] > 20_000
+    assert found["explained"] >= 0.95 * found["failed"]
+    for check, words in CAUSES.items():
+        groups = [g for g in found["groups"] if words in f"{g['why']} {g['site']}"]
+        assert groups, words
+        ids = {finding["id"] for group in groups for finding in group["findings"]}
+        assert check in ids, (words, ids)
+    findings = page.evaluate("fetch('/api/surveys/latest/findings').then((r) => r.json())")
+    first = findings["groups"][0]
+    assert (first["id"], first["requests_a_day"] > 300) == ("ladder.shut", True)
+
+
+@pytest.mark.usefixtures("logs_read")
+def test_a_site_is_seen_in_figures_ways_and_lines_and_new_lines_come(
+    page: Page, application: Application
+) -> None:
+    page.goto(f"{application.address}/logs")
+    page.get_by_label("Site").select_option(label="radio-estuary.example")
+    page.get_by_role("radio", name="figures").click()
+    figures = page.get_by_role("region", name="Figures")
+    expect(figures).to_contain_text("programs that act by themselves")
+    # Robots make half of the radio's traffic, or near it.
+    expect(figures).to_contain_text(re.compile(r"[345]\d\s%\s+of the requests come from programs"))
+    expect(figures.get_by_role("region", name="Programs")).to_contain_text("LampBot")
+    page.get_by_role("radio", name="ways", exact=True).click()
+    expect(page.get_by_role("region", name="enter on")).to_contain_text("/")
+    page.get_by_role("radio", name="lines").click()
+    page.get_by_label("Only with").fill("lantern-probe")
+    expect(page.get_by_text("No line of this range holds that.")).to_be_visible()
+    page.get_by_label("live").check()
+    port = int(application.address.rpartition(":")[2]) + 1
+    request = Request(f"http://127.0.0.1:{port}/lantern-probe", headers={"Host": "192.0.2.11"})
+    with pytest.raises(OSError, match="404"):
+        urlopen(request, timeout=5)
+    page.get_by_label("Site").select_option(label="the whole server")
+    line = page.get_by_role("button").filter(has_text="/lantern-probe")
+    expect(line).to_be_visible(timeout=15_000)
+    line.click()
+    shown = page.get_by_role("article", name="Line")
+    expect(shown).to_contain_text("not there")
+    expect(shown).to_contain_text("198.51.100.0/24")
+    page.get_by_role("radio", name="whole", exact=True).click()
+    expect(shown).to_contain_text("198.51.100.7")
+    # The line has an address of its own.
+    page.goto(page.url)
+    expect(shown).to_contain_text("/lantern-probe")
+    shown.get_by_role("link", name="follow this request").click()
+    expect(outcome(page)).to_contain_text("404")

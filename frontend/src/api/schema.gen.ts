@@ -162,6 +162,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/logs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Which logs there are, and how far they were read. */
+        get: operations["surveys_logs_retrieve"];
+        put?: never;
+        /** @description Starts a job that reads what is new in the logs. */
+        post: operations["surveys_logs_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey}/logs/{log}/rejected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Lines of a log that could not be read, and why. */
+        get: operations["surveys_logs_rejected_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey}/logs/failures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Why requests of a range failed, the most frequent cause first. */
+        get: operations["surveys_logs_failures_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey}/logs/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What the lines of a range add up to. */
+        get: operations["surveys_logs_figures_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey}/logs/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The lines themselves, the last first. */
+        get: operations["surveys_logs_lines_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/mending": {
         parameters: {
             query?: never;
@@ -336,6 +422,12 @@ export interface components {
             /** Format: date */
             until?: string | null;
         };
+        Address: {
+            method: string;
+            path: string;
+            host: string;
+            requests: number;
+        };
         Answer: {
             allowed: boolean | null;
             accounts: string[];
@@ -355,6 +447,10 @@ export interface components {
             agrees: boolean | null;
             rows: components["schemas"]["Compared"][];
             since: string[];
+        };
+        Band: {
+            begin: number;
+            classes: number[];
         };
         Bindings: {
             names: number;
@@ -441,6 +537,11 @@ export interface components {
             more_trees: number;
             ports: components["schemas"]["PortView"][];
         };
+        DiskChange: {
+            what: string;
+            path: string;
+            at: number;
+        };
         Effect: {
             opens: boolean;
             what: string;
@@ -470,6 +571,46 @@ export interface components {
         FailedCheck: {
             id: string;
             why: string;
+        };
+        FailureGroup: {
+            key: string;
+            site: string;
+            declared_at: string;
+            status: number;
+            standing: string;
+            gate: string;
+            why: string;
+            place: string;
+            url: string;
+            now: number | null;
+            before: string;
+            requests: number;
+            visitors: number;
+            first: number;
+            last: number;
+            began: components["schemas"]["DiskChange"] | null;
+            since: components["schemas"]["DiskChange"][];
+            addresses: components["schemas"]["Address"][];
+            places: components["schemas"]["Place"][];
+            said: components["schemas"]["Said"][];
+            findings: components["schemas"]["Related"][];
+        };
+        Failures: {
+            failed: number;
+            explained: number;
+            groups: components["schemas"]["FailureGroup"][];
+        };
+        Figures: {
+            width: number;
+            zone: number;
+            bands: components["schemas"]["Band"][];
+            totals: components["schemas"]["Totals"];
+            by_hour: number[];
+            by_weekday: number[];
+            lists: {
+                [key: string]: components["schemas"]["Row"][];
+            };
+            ways: components["schemas"]["Ways"];
         };
         /** @description news: new since the survey before, or still there. */
         Finding: {
@@ -525,13 +666,17 @@ export interface components {
             index: string[];
             endings: components["schemas"]["EndingUse"][];
         };
-        /** @description Findings with one cause. findings: the first of them. */
+        /**
+         * @description Findings with one cause. findings: the first of them. requests_a_day: that meet any of
+         *     them, None where no log says.
+         */
         Group: {
             group: string;
             id: string;
             impact: components["schemas"]["ImpactEnum"];
             title: string;
             count: number;
+            requests_a_day: number | null;
             findings: components["schemas"]["BriefFinding"][];
         };
         /**
@@ -545,6 +690,7 @@ export interface components {
         ImpactEnum: "outage" | "exposure" | "clash" | "drift" | "upkeep";
         Job: {
             readonly id: number;
+            kind?: components["schemas"]["KindEnum"];
             state?: components["schemas"]["JobStateEnum"];
             doing?: string;
             /** Format: int64 */
@@ -563,6 +709,12 @@ export interface components {
          * @enum {string}
          */
         JobStateEnum: "waiting" | "running" | "done" | "failed" | "cancelled";
+        /**
+         * @description * `survey` - Survey
+         *     * `logs` - Logs
+         * @enum {string}
+         */
+        KindEnum: "survey" | "logs";
         LabelView: {
             path: string;
             name: string;
@@ -600,6 +752,35 @@ export interface components {
             seconds: number;
             words: string;
             at: components["schemas"]["Evidence"] | null;
+        };
+        LogOwner: {
+            key: string;
+            name: string;
+            declared_at: string;
+        };
+        LogState: {
+            id: number;
+            path: string;
+            kind: string;
+            engine: string;
+            lines: number;
+            rejected: number;
+            first: number | null;
+            last: number | null;
+            trouble: string;
+            unread: string[];
+        };
+        Logs: {
+            logs: components["schemas"]["LogsView"];
+            job: components["schemas"]["Job"] | null;
+        };
+        LogsView: {
+            here: boolean;
+            zone: number;
+            first: number | null;
+            last: number | null;
+            sources: components["schemas"]["LogState"][];
+            owners: components["schemas"]["LogOwner"][];
         };
         MappingView: {
             how: string;
@@ -669,6 +850,11 @@ export interface components {
             kept?: components["schemas"]["LifetimeView"] | null;
             address?: string | null;
         };
+        Place: {
+            path: string;
+            requests: number;
+            account: string;
+        };
         PlaceView: {
             title: string;
             outcome: string;
@@ -702,6 +888,40 @@ export interface components {
             /** @default GET */
             method: string;
         };
+        RawLine: {
+            path: string;
+            offset: number;
+            text: string;
+            site: string;
+            url: string;
+            at: number;
+            client: string;
+            user: string;
+            method: string;
+            target: string;
+            protocol: string;
+            status: number;
+            size: number;
+            referrer: string;
+            agent: string;
+            host: string;
+            took: number | null;
+        };
+        RawLines: {
+            lines: components["schemas"]["RawLine"][];
+            searched_to: number | null;
+        };
+        Rejected: {
+            path: string;
+            offset: number;
+            why: string;
+            text: string;
+        };
+        Related: {
+            key: string;
+            id: string;
+            title: string;
+        };
         Remedy: {
             title: string;
             operations?: string[];
@@ -713,6 +933,12 @@ export interface components {
             roots: number;
             within: string;
             plots: components["schemas"]["Plot"][];
+        };
+        Row: {
+            text: string;
+            requests: number;
+            size?: number;
+            longest?: number | null;
         };
         RuleView: {
             section: string;
@@ -739,13 +965,20 @@ export interface components {
             line: string;
             words: string;
         };
+        Said: {
+            reason: string;
+            message: string;
+            requests: number;
+        };
         Section: {
             title: string;
             text: string;
         };
+        /** @description administers: whether visitors' addresses may be seen whole. */
         Session: {
             signed_in: boolean;
             name: string;
+            administers: boolean;
             token: string;
         };
         Sheet: {
@@ -803,6 +1036,8 @@ export interface components {
             obstacles: number;
             behind?: boolean;
             impact?: string;
+            /** Format: int64 */
+            requests_a_day?: number | null;
         };
         SiteRef: {
             engine: string;
@@ -817,6 +1052,11 @@ export interface components {
          * @enum {string}
          */
         SiteStateEnum: "ok" | "diverted" | "blocked" | "unsure";
+        Step: {
+            come: string;
+            go: string;
+            visits: number;
+        };
         Survey: {
             readonly id: number;
             host: string;
@@ -853,6 +1093,16 @@ export interface components {
             addresses?: number;
             accounts?: number;
             requests_a_day?: number | null;
+            visitors_a_day?: number | null;
+        };
+        Totals: {
+            requests: number;
+            size: number;
+            failed: number;
+            pages: number;
+            visits: number;
+            clients: number;
+            automatic: number;
         };
         TreeView: {
             path: string;
@@ -905,15 +1155,24 @@ export interface components {
             closes: string[];
             opened: number;
         };
+        Ways: {
+            origins: components["schemas"]["Row"][];
+            entries: components["schemas"]["Row"][];
+            steps: components["schemas"]["Step"][];
+            exits: components["schemas"]["Row"][];
+        };
         WhoView: {
             path: string;
             kind: string | null;
             may: components["schemas"]["May"][];
             rungs: components["schemas"]["RungView"][];
         };
+        /** @description log_key: as the questions about logs call the site, None where no line of it was read. */
         WholeSite: {
             sheet: components["schemas"]["Sheet"];
             findings: components["schemas"]["BriefFinding"][];
+            log_key: string | null;
+            requests_a_day: number | null;
         };
     };
     responses: never;
@@ -1244,6 +1503,171 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    surveys_logs_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Logs"];
+                };
+            };
+        };
+    };
+    surveys_logs_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+        };
+    };
+    surveys_logs_rejected_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                log: number;
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rejected"][];
+                };
+            };
+        };
+    };
+    surveys_logs_failures_retrieve: {
+        parameters: {
+            query: {
+                begin: number;
+                classes?: string;
+                end: number;
+                site?: string;
+                /**
+                 * @description * `everybody` - everybody
+                 *     * `people` - people
+                 *     * `automatic` - automatic
+                 */
+                who?: "everybody" | "people" | "automatic";
+                whole?: boolean;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failures"];
+                };
+            };
+        };
+    };
+    surveys_logs_figures_retrieve: {
+        parameters: {
+            query: {
+                begin: number;
+                classes?: string;
+                end: number;
+                site?: string;
+                /**
+                 * @description * `everybody` - everybody
+                 *     * `people` - people
+                 *     * `automatic` - automatic
+                 */
+                who?: "everybody" | "people" | "automatic";
+                whole?: boolean;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Figures"];
+                };
+            };
+        };
+    };
+    surveys_logs_lines_retrieve: {
+        parameters: {
+            query: {
+                begin: number;
+                classes?: string;
+                end: number;
+                limit?: number;
+                site?: string;
+                /**
+                 * @description * `everybody` - everybody
+                 *     * `people` - people
+                 *     * `automatic` - automatic
+                 */
+                who?: "everybody" | "people" | "automatic";
+                whole?: boolean;
+                words?: string;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RawLines"];
+                };
             };
         };
     };

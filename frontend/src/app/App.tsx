@@ -5,6 +5,7 @@ import { sessionQuery } from "../api/session";
 import { BindingsPage } from "../features/bindings";
 import { ContextsPage } from "../features/contexts";
 import { FollowPage } from "../features/follow";
+import { LogsPage } from "../features/logs";
 import { OverviewPage } from "../features/overview";
 import { RootsPage } from "../features/roots";
 import { SincePage } from "../features/since";
@@ -53,6 +54,7 @@ function Rooms() {
         <Route path="site" element={<SitePage />} />
         <Route path="users" element={<UsersPage />} />
         <Route path="contexts" element={<ContextsPage />} />
+        <Route path="logs" element={<LogsPage />} />
         <Route path="who" element={<WhoPage />} />
         <Route path="roots" element={<RootsPage />} />
         <Route path="surveys/changes" element={<SincePage />} />

@@ -17,6 +17,7 @@ const PLACES: ReadonlyArray<readonly [word: string, to: string, key: string]> = 
   ["Roots", "/roots", "r"],
   ["User sites", "/users", "u"],
   ["Contexts", "/contexts", "c"],
+  ["Logs", "/logs", "l"],
 ];
 
 export function Frame({ user }: { user: string }) {

@@ -11,6 +11,7 @@ const KEYS: ReadonlyArray<readonly [string, string]> = [
   ["r", "to Roots"],
   ["u", "to User sites"],
   ["c", "to Contexts"],
+  ["l", "to Logs"],
   ["?", "this page"],
   ["Esc", "leave the address line, close this page"],
 ];

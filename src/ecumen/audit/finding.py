@@ -21,12 +21,13 @@ class Impact(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Toll:
-    """How much a finding costs. requests_a_day: None where no log says."""
+    """How much a finding costs. requests_a_day, visitors_a_day: None where no log says."""
 
     sites: int = 0
     addresses: int = 0
     accounts: int = 0
     requests_a_day: int | None = None
+    visitors_a_day: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -265,7 +265,8 @@ class SiteSummary:
     personal: the account whose site it is, for a personal site. asked_as, address, port, path: a
     request that is meant for it. behind: the engine's reading breaks in front of it, or within.
     index: names that are tried for a folder, in order. log: where its lines certainly go.
-    kept: how they go there.
+    kept: how they go there. errors: where the engine says what went wrong, None where that is no
+    file.
     """
 
     name: str
@@ -285,6 +286,7 @@ class SiteSummary:
     index: tuple[str, ...] = ()
     log: str | None = None
     kept: Kept | None = None
+    errors: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,33 +6,20 @@ Every line is counted: it is parsed, or rejected. Texts are counted as the bytes
 from __future__ import annotations
 
 import re
+import secrets
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta, timezone
+from datetime import datetime
 
-from ecumen.logs.template import USUAL, LineFormat, unescaped
+from ecumen.logs.columns import Columns
+from ecumen.logs.entry import LONGEST_LINE, NOTHING, Requests, asked_for
+from ecumen.logs.forms import DirectiveError
+from ecumen.logs.moments import Moments
+from ecumen.logs.template import DATE, USUAL, Form
 
-_MONTHS = {
-    name: number
-    for number, name in enumerate(
-        b"Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(), start=1
-    )
-}
-# RFC 9112, section 3: a request line. One without a protocol is of HTTP/0.9, or was cut.
-_REQUEST = re.compile(
-    rb"([!#$%&'*+.^_`|~0-9A-Za-z-]+) (/\S*|\*|[A-Za-z][A-Za-z0-9+.-]*://\S*|[^\s/]+:\d+)"
-    rb"(?: HTTP/\d(?:\.\d)?)?\Z"
-)
-LONGEST_LINE = 1 << 20  # bytes; a longer one is rejected
-# A line of one of the usual formats without any escape or oddity; whatever else stands in a line
-# comes as a whole in the last group. So each match is one line.
-_PLAIN = re.compile(
-    rb"([^\s\"\\]+) [^\s\"\\]+ [^\s\"\[\\]+ "
-    rb"\[(\d\d/[A-Z][a-z]{2}/\d{4}:\d\d:\d\d:\d\d [+-]\d{4})\] "
-    rb"\"([A-Z]+) (/[^\s\"\\?]*)(?:\?[^\s\"\\]*)? HTTP/1\.[01]\" (\d{3}) (\d{1,18}|-)"
-    rb"(?: \"([^\"\\\n]+)\" \"([^\"\\\n]+)\")?\n|([^\n]*)\n"
-)
+_MINUTE = re.compile(DATE + rb"\Z")
+MOST_DIGITS = 18  # of a size
 
 
 @dataclass(slots=True)
@@ -103,12 +90,24 @@ def _top(counter: Counter[bytes], count: int) -> list[list[object]]:
 class Counting:
     """Counts lines of one format, or of the first of several that fits."""
 
-    def __init__(self, formats: Sequence[LineFormat]) -> None:
+    def __init__(self, formats: Sequence[Form]) -> None:
         self.formats = formats
-        self.tally = Tally()
-        # The moments of one minute have all but their seconds in common.
-        self._minutes: dict[bytes, tuple[datetime, str, str] | None] = {}
-        self._targets: dict[bytes, tuple[bytes, bytes] | None] = {}
+        self._tally = Tally()
+        self._moments = Moments()
+        self._requests = Requests()
+        names = frozenset(form.name for form in formats)
+        self._columns: Columns | None = None
+        if names <= set(USUAL):
+            self._columns = Columns(names, secrets.randbits(128), self._is_minute)
+
+    @property
+    def tally(self) -> Tally:
+        """What was counted so far."""
+        whole = Tally()
+        whole.add(self._tally)
+        if self._columns is not None:
+            _add_columns(whole, self._columns, self._moments)
+        return whole
 
     def take(self, lines: Iterable[bytes]) -> None:
         """Lines without what ends them."""
@@ -116,170 +115,87 @@ class Counting:
             self.line(line)
 
     def line(self, line: bytes) -> None:
-        tally = self.tally
+        tally = self._tally
         tally.lines += 1
         if line.endswith(b"\r"):
             line = line[:-1]
         if line and len(line) <= LONGEST_LINE:
             for form in self.formats:
-                match = form.code.match(line)
-                if match is not None and self._count(form, match):
+                try:
+                    fields = form.fields(line)
+                except DirectiveError:
+                    # No entry, and not meant to be one.
+                    tally.lines -= 1
+                    return
+                if fields is not None and self._count(fields):
                     tally.parsed += 1
                     return
         tally.rejected += 1
 
     def block(self, data: bytes) -> None:
         """Whole lines, each with its end. Those that are plain are counted together."""
-        names = {form.name for form in self.formats}
         # A line that may be too long is looked at on its own.
-        if names <= set(USUAL) and len(data) <= LONGEST_LINE and self._plain(data, names):
+        if self._columns is None or not data or len(data) > LONGEST_LINE:
+            self.take(data.split(b"\n")[:-1])
             return
-        self.take(data.split(b"\n")[:-1])
+        plain = self._columns.block(data)
+        tally = self._tally
+        tally.lines += plain.lines
+        tally.parsed += plain.lines
+        tally.size += plain.size
+        self.take(data[begin:end] for begin, end in plain.others)
 
-    def _plain(self, data: bytes, names: set[str]) -> bool:
-        """Counts a block at once; False, and nothing counted, where a moment in it is none."""
-        rows = _PLAIN.findall(data)
-        plain = [row for row in rows if row[0]]
-        others = [row[8] for row in rows if not row[0]]
-        misfits = 0
-        if len(names) == 1:
-            # What is plain, but in the other of the usual formats.
-            whole = "combined" in names
-            fitting = [row for row in plain if bool(row[6]) == whole]
-            misfits, plain = len(plain) - len(fitting), fitting
-        if plain:
-            clients, stamps, methods, paths, statuses, sizes, referrers, agents, _ = zip(
-                *plain, strict=True
-            )
-            moments = Counter(stamps)
-            known = {stamp: self._moment(stamp) for stamp in moments}
-            if None in known.values():
-                return False
-            tally = self.tally
-            for stamp, count in moments.items():
-                moment = known[stamp]
-                assert moment is not None
-                tally.hours[moment[2]] += count
-                tally._seen((moment[0], moment[1]))
-            tally.lines += len(plain)
-            tally.parsed += len(plain)
-            tally.size += sum(int(size) for size in sizes if size != b"-")
-            tally.clients.update(clients)
-            tally.methods.update(methods)
-            tally.paths.update(paths)
-            tally.statuses.update(statuses)
-            # Of the two formats one has neither: an empty text cannot come from the other, in
-            # which it is written as two quotes, and looked at on its own.
-            self._texts(tally.referrers, referrers)
-            self._texts(tally.agents, agents)
-        self.tally.lines += misfits
-        self.tally.rejected += misfits
-        self.take(others)
-        return True
-
-    def _texts(self, counter: Counter[bytes], texts: Sequence[bytes]) -> None:
-        counter.update(texts)
-        counter.pop(b"", None)
+    def _is_minute(self, text: bytes) -> bool:
+        fits = _MINUTE.match(text) is not None
+        return fits and self._moments.clf(text[:18] + b"60" + text[20:]) is not None
 
     def reject(self) -> None:
         """A line that was cut."""
-        self.tally.lines += 1
-        self.tally.rejected += 1
+        self._tally.lines += 1
+        self._tally.rejected += 1
 
-    def _count(self, form: LineFormat, match: re.Match[bytes]) -> bool:
-        """False where the moment is none: nothing is counted then."""
-        at, tally = form.at, self.tally
-        moment = None
-        if "time" in at:
-            moment = self._moment(match[at["time"]].strip(b"[]"))
-        elif "iso" in at:
-            moment = self._iso(match[at["iso"]])
-        if moment is None and ("time" in at or "iso" in at):
+    def _count(self, fields: Mapping[str, bytes]) -> bool:
+        """False where the moment or the size is none: nothing is counted then."""
+        tally = self._tally
+        moment = self._moments.of(fields)
+        size = fields.get("bytes", fields.get("sent", NOTHING))
+        if moment is None and ("time" in fields or "iso" in fields):
+            return False
+        if not (size.isdigit() or size in (NOTHING, b"")) or len(size) > MOST_DIGITS:
             return False
         if moment is not None:
-            tally.hours[moment[2]] += 1
-            tally._seen((moment[0], moment[1]))
-        if "status" in at:
-            tally.statuses[match[at["status"]]] += 1
-        size = at.get("bytes") or at.get("sent")
-        if size is not None:
-            text = match[size]
-            tally.size += 0 if text == b"-" else int(text)
-        if "client" in at:
-            tally.clients[unescaped(match[at["client"]])] += 1
-        if "referrer" in at:
-            tally.referrers[unescaped(match[at["referrer"]])] += 1
-        if "agent" in at:
-            tally.agents[unescaped(match[at["agent"]])] += 1
-        self._asked(form, match)
+            tally.hours[moment.hour] += 1
+            tally._seen((moment.at, moment.told))
+        tally.size += int(size) if size.isdigit() else 0
+        for name, counter in (
+            ("status", tally.statuses), ("client", tally.clients),
+            ("referrer", tally.referrers), ("agent", tally.agents),
+        ):  # fmt: skip
+            if name in fields:
+                counter[fields[name]] += 1
+        asked = asked_for(fields, self._requests)
+        if asked is not None:
+            if asked[0]:
+                tally.methods[asked[0]] += 1
+            if asked[1]:
+                tally.paths[asked[1]] += 1
         return True
 
-    def _asked(self, form: LineFormat, match: re.Match[bytes]) -> None:
-        at, tally = form.at, self.tally
-        if "request" in at:
-            asked = self._request(match[at["request"]])
-            if asked is not None:
-                tally.methods[asked[0]] += 1
-                tally.paths[asked[1]] += 1
-            return
-        if "method" in at and match[at["method"]] not in (b"-", b""):
-            tally.methods[unescaped(match[at["method"]])] += 1
-        where = at.get("target") or at.get("path")
-        if where is not None and match[where] not in (b"-", b""):
-            tally.paths[unescaped(match[where]).partition(b"?")[0]] += 1
 
-    def _request(self, text: bytes) -> tuple[bytes, bytes] | None:
-        """Method and path, without the query; None for what is no request."""
-        known = self._targets.get(text, False)
-        if known is not False:
-            return known  # type: ignore[return-value]
-        match = _REQUEST.match(unescaped(text))
-        found = None if match is None else (match[1], match[2].partition(b"?")[0])
-        if len(self._targets) > 100_000:
-            self._targets.clear()
-        self._targets[text] = found
-        return found
-
-    def _moment(self, text: bytes) -> tuple[datetime, str, str] | None:
-        """`02/Apr/2031:15:04:05 +0200`: the moment, as ISO 8601, and its hour as logged."""
-        minute = text[:17] + text[20:]
-        if minute in self._minutes:
-            known = self._minutes[minute]
-        else:
-            known = self._minutes[minute] = _minute(text)
-            if len(self._minutes) > 100_000:
-                self._minutes.clear()
-        second = int(text[18:20])
-        if known is None or second > 60:
-            return None
-        at, shape, hour = known
-        try:
-            return at + timedelta(seconds=second), shape.replace("SS", f"{second:02d}"), hour
-        except OverflowError:
-            return None
-
-    def _iso(self, text: bytes) -> tuple[datetime, str, str] | None:
-        try:
-            at = datetime.fromisoformat(text.decode("ascii"))
-            return at.astimezone(UTC), at.isoformat(), at.isoformat()[:13]
-        except (ValueError, OverflowError):
-            return None
-
-
-def _minute(text: bytes) -> tuple[datetime, str, str] | None:
-    month = _MONTHS.get(text[3:6])
-    if month is None:
-        return None
-    day, year, hour, minute = (int(text[a:b]) for a, b in ((0, 2), (7, 11), (12, 14), (15, 17)))
-    zone = (int(text[22:24]) * 60 + int(text[24:26])) * (-1 if text[21:22] == b"-" else 1)
-    try:
-        offset = timezone(timedelta(minutes=zone))
-        at = datetime(year, month, day, hour, minute, tzinfo=offset)
-    except (ValueError, OverflowError):
-        return None
-    told = at.isoformat()
-    shape = f"{told[:17]}SS{told[19:]}"
-    try:
-        return at.astimezone(UTC), shape, told[:13]
-    except OverflowError:
-        return None
+def _add_columns(whole: Tally, columns: Columns, moments: Moments) -> None:
+    for minute in columns.minutes:
+        for second in (minute.first, minute.last):
+            moment = moments.clf(b"%s%02d%s" % (minute.text[:18], second, minute.text[20:]))
+            assert moment is not None
+            whole._seen((moment.at, moment.told))
+        hour = moments.clf(minute.text)
+        assert hour is not None
+        whole.hours[hour.hour] += minute.lines
+    for status, count in enumerate(columns.statuses.tolist()):
+        if count:
+            whole.statuses[b"%03d" % status] += count
+    whole.methods.update(columns.methods)
+    whole.clients.update(columns.clients.counts())
+    whole.paths.update(columns.paths.counts())
+    whole.referrers.update(columns.referrers.counts())
+    whole.agents.update(columns.agents.counts())

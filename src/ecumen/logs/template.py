@@ -1,5 +1,7 @@
 """Templates of access lines, in either engine's own language, and how a line is taken apart.
 
+A template of nginx may begin with `escape=json` or `escape=none`, as it does there.
+
 Fields that stand in quotes end at the first quote without a backslash. A user's name stands bare
 and may hold anything, so that it ends where the exact form of what follows begins.
 
@@ -10,8 +12,9 @@ Source: httpd 2.4, mod_log_config ("Custom Log Formats"); nginx, ngx_http_log_mo
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
 from ecumen.errors import EcumenError
 
@@ -25,7 +28,7 @@ NAMES = {
 }
 USUAL = ("combined", "common")
 
-_DATE = rb"\d\d/[A-Z][a-z]{2}/\d{4}:\d\d:\d\d:\d\d [+-]\d{4}"
+DATE = rb"\d\d/[A-Z][a-z]{2}/\d{4}:\d\d:\d\d:\d\d [+-]\d{4}"
 _ISO = rb"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:[+-]\d\d:\d\d|Z)"
 _QUOTED = rb'(?:[^"\\]|\\.)*'
 _WORD = rb"\S*"
@@ -37,21 +40,26 @@ _STATUS = rb"\d{3}"
 # What a field of httpd's language holds, and its form where it stands bare.
 _HTTPD: dict[str, tuple[str, bytes]] = {
     "h": ("client", rb"\S+"), "a": ("client", rb"\S+"), "l": ("", rb"\S+"), "u": ("user", _ANY),
-    "t": ("time", rb"\[" + _DATE + rb"\]"), "r": ("request", _ANY), "s": ("status", _STATUS),
+    "t": ("time", rb"\[" + DATE + rb"\]"), "r": ("request", _ANY), "s": ("status", _STATUS),
     "b": ("bytes", _NUMBER), "B": ("bytes", _NUMBER), "O": ("sent", _NUMBER),
-    "m": ("method", _WORD), "U": ("path", _ANY), "q": ("", rb"(?:\?.*?)?"), "H": ("", _WORD),
-    "v": ("site", rb"[^\s:]*"), "V": ("site", rb"[^\s:]*"), "p": ("", rb"\d+"),
+    "m": ("method", _WORD), "U": ("path", _ANY), "q": ("query", rb"(?:\?.*?)?"),
+    "H": ("protocol", _WORD), "v": ("site", rb"[^\s:]*"), "V": ("host", rb"[^\s:]*"),
+    "p": ("port", rb"\d+"), "D": ("microseconds", rb"\d{1,18}|-"), "T": ("seconds", rb"\d{1,18}|-"),
 }  # fmt: skip
 _NGINX: dict[str, tuple[str, bytes]] = {
     "remote_addr": ("client", rb"\S+"), "remote_user": ("user", _ANY),
-    "time_local": ("time", _DATE), "time_iso8601": ("iso", _ISO), "request": ("request", _ANY),
+    "time_local": ("time", DATE), "time_iso8601": ("iso", _ISO), "request": ("request", _ANY),
     "status": ("status", _STATUS), "body_bytes_sent": ("bytes", _NUMBER),
     "bytes_sent": ("sent", _NUMBER), "request_method": ("method", _WORD),
-    "request_uri": ("target", _ANY), "uri": ("path", _ANY), "host": ("site", rb"[^\s:]*"),
-    "server_name": ("site", rb"[^\s:]*"), "http_referer": ("referrer", _ANY),
-    "http_user_agent": ("agent", _ANY),
+    "request_uri": ("target", _ANY), "uri": ("path", _ANY), "host": ("host", rb"[^\s:]*"),
+    "http_host": ("host", _ANY), "server_name": ("site", rb"[^\s:]*"),
+    "http_referer": ("referrer", _ANY), "http_user_agent": ("agent", _ANY),
+    "server_protocol": ("protocol", _WORD), "server_port": ("port", rb"\d+"),
+    "args": ("query", _ANY), "query_string": ("query", _ANY),
+    "request_time": ("seconds", rb"[\d.]{1,24}|-"),
 }  # fmt: skip
-_HEADERS = {"referer": "referrer", "user-agent": "agent", "host": "site"}
+_HEADERS = {"referer": "referrer", "user-agent": "agent", "host": "host"}
+_UNITS = {"s": "seconds", "ms": "milliseconds", "us": "microseconds"}
 _HTTPD_FIELD = re.compile(r"%(?:[!<>]|\d{3},?)*(?:\{([^}]*)\})?([<>]?)(\^?[A-Za-z%])")
 _NGINX_FIELD = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 
@@ -60,13 +68,44 @@ class TemplateError(EcumenError):
     """A template that cannot be understood; says what and where."""
 
 
+class Form(Protocol):
+    """One way in which lines are written."""
+
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def has(self) -> frozenset[str]:
+        """The names of the fields that its lines hold."""
+
+    def fields(self, line: bytes) -> Mapping[str, bytes] | None:
+        """The known fields of a line, escapes undone; None for a line that is not of this form."""
+
+
 @dataclass(frozen=True, slots=True)
 class LineFormat:
-    """A template, ready to take lines apart. at: the number of each known field's group."""
+    """A template, ready to take lines apart. at: the number of each known field's group.
+
+    undo: takes back the escapes of one field.
+    """
 
     name: str
     code: re.Pattern[bytes]
     at: dict[str, int]
+    undo: Callable[[bytes], bytes]
+
+    @property
+    def has(self) -> frozenset[str]:
+        return frozenset(self.at)
+
+    def fields(self, line: bytes) -> Mapping[str, bytes] | None:
+        match = self.code.match(line)
+        if match is None:
+            return None
+        found = dict(zip(self.at, match.groups(), strict=True))
+        if b"\\" in line:
+            return {name: self.undo(text) for name, text in found.items()}
+        return found
 
 
 def line_format(given: str) -> LineFormat:
@@ -75,8 +114,20 @@ def line_format(given: str) -> LineFormat:
     if "%" not in template and "$" not in template:
         known = ", ".join(NAMES)
         raise TemplateError(f"{given!r} is no template, and no name of one: {known}")
-    pieces = list(_httpd(template) if "%" in template else _nginx(template))
-    return LineFormat(given, *_compiled(pieces))
+    if template.startswith("escape="):
+        kind, _, template = template.removeprefix("escape=").partition(" ")
+        undo = _UNDO.get(kind)
+        if undo is None:
+            raise TemplateError(f"{given!r}: there is no escape={kind}")
+    else:
+        undo = unescaped
+    # In JSON as in the usual form, a quote within a field stands behind a backslash.
+    pieces = list(_httpd(template) if _is_httpd(template) else _nginx(template))
+    return LineFormat(given, *_compiled(pieces), undo)
+
+
+def _is_httpd(template: str) -> bool:
+    return "$" not in template or _HTTPD_FIELD.search(template) is not None
 
 
 # A piece of a template: literal text, or a field with its form.
@@ -97,6 +148,8 @@ def _httpd(template: str) -> Iterator[_Piece]:
             yield _HEADERS.get(argument.lower(), ""), _ANY, True
         elif argument is not None and letter == "t":
             yield "", _ANY, True
+        elif letter == "T" and argument in _UNITS:
+            yield _UNITS[argument], rb"\d{1,18}|-", True
         elif argument is not None and letter == "a":
             yield "client", rb"\S+", True
         elif argument is not None:
@@ -164,3 +217,28 @@ def unescaped(text: bytes) -> bytes:
 def _one(match: re.Match[bytes]) -> bytes:
     what = match[1]
     return bytes([int(what[1:], 16)]) if what[:1] == b"x" else _PLAIN[what]
+
+
+_JSON_ESCAPE = re.compile(rb"\\(u[0-9A-Fa-f]{4}|[\"\\/bfnrt])")
+_JSON_PLAIN = {b"b": b"\b", b"f": b"\f", b"n": b"\n", b"r": b"\r", b"t": b"\t"}
+
+
+def unescaped_json(text: bytes) -> bytes:
+    """With the escapes of JSON strings undone, once; other bytes stand as they are."""
+    return _JSON_ESCAPE.sub(_one_json, text)
+
+
+def _one_json(match: re.Match[bytes]) -> bytes:
+    what = match[1]
+    if what[:1] == b"u":
+        return chr(int(what[1:], 16)).encode("utf-8", "surrogatepass")
+    return _JSON_PLAIN.get(what, what)
+
+
+def _as_it_stands(text: bytes) -> bytes:
+    return text
+
+
+_UNDO: dict[str, Callable[[bytes], bytes]] = {
+    "default": unescaped, "json": unescaped_json, "none": _as_it_stands,
+}  # fmt: skip

@@ -38,13 +38,16 @@ class BriefFindingSerializer(serializers.Serializer[object]):
 
 
 class GroupSerializer(serializers.Serializer[object]):
-    """Findings with one cause. findings: the first of them."""
+    """Findings with one cause. findings: the first of them. requests_a_day: that meet any of
+    them, None where no log says.
+    """
 
     group = serializers.CharField()
     id = serializers.CharField()
     impact = serializers.ChoiceField(choices=_IMPACTS)
     title = serializers.CharField()
     count = serializers.IntegerField()
+    requests_a_day = serializers.IntegerField(allow_null=True)
     findings = BriefFindingSerializer(many=True)
 
 
@@ -151,29 +154,35 @@ class FindingsView(APIView):
         lived_with = _accepted(record.host)
         wanted = request.query_params.get("accepted") == "true"
         # First by number alone: there may be many, and only the first of each cause are shown.
-        rows = list(record.findings.values_list("id", "key", "group"))
+        rows = list(record.findings.values_list("id", "key", "group", "toll__requests_a_day"))
         groups: dict[str, list[int]] = defaultdict(list)
-        for number, key, group in rows:
+        tolls: dict[str, int] = {}
+        for number, key, group, requests in rows:
             if (key in lived_with) == wanted:
                 groups[group].append(number)
+                if requests is not None:
+                    tolls[group] = tolls.get(group, 0) + requests
         shown = list(groups.items())[:MOST_GROUPS]
         gone: list[FindingRecord] = []
         if before is not None and not wanted:
-            mine = {key for _, key, _ in rows}
+            mine = {key for _, key, *_ in rows}
             numbers = [n for n, key in before.findings.values_list("id", "key") if key not in mine]
             gone = list(before.findings.filter(id__in=numbers[:MOST_IN_GROUP]))
         whole = {
-            "groups": _groups(record, shown, known),
+            "groups": _groups(record, shown, known, tolls),
             "more_groups": len(groups) - len(shown),
             "gone": [brief_finding(row, None) for row in gone],
-            "accepted": sum(key in lived_with for _, key, _ in rows),
+            "accepted": sum(key in lived_with for _, key, *_ in rows),
             "failed_checks": [FailedCheck(**row) for row in record.failed_checks],
         }
         return Response(FindingsSerializer(whole).data)
 
 
 def _groups(
-    record: SurveyRecord, shown: list[tuple[str, list[int]]], known: set[str] | None
+    record: SurveyRecord,
+    shown: list[tuple[str, list[int]]],
+    known: set[str] | None,
+    tolls: dict[str, int],
 ) -> list[dict[str, Any]]:
     """Causes with the first findings of each."""
     numbers = [number for _, members in shown for number in members[:MOST_IN_GROUP]]
@@ -182,6 +191,7 @@ def _groups(
         rows |= record.findings.in_bulk(numbers[at : at + _BATCH])
     return [
         _group(name, [rows[number] for number in members[:MOST_IN_GROUP]], len(members), known)
+        | {"requests_a_day": tolls.get(name)}
         for name, members in shown
     ]
 

@@ -15,7 +15,7 @@ from ecumen_web.store.models import JobRecord
 class JobSerializer(serializers.ModelSerializer[JobRecord]):
     class Meta:
         model = JobRecord
-        fields = ("id", "state", "doing", "done", "total", "error", "survey")
+        fields = ("id", "kind", "state", "doing", "done", "total", "error", "survey")
 
 
 class JobView(APIView):

@@ -16,8 +16,11 @@ from rest_framework.views import APIView
 
 
 class SessionSerializer(serializers.Serializer[object]):
+    """administers: whether visitors' addresses may be seen whole."""
+
     signed_in = serializers.BooleanField()
     name = serializers.CharField()
+    administers = serializers.BooleanField()
     token = serializers.CharField()
 
 
@@ -80,4 +83,10 @@ class SessionView(APIView):
         token = get_token(request._request)
         signed_in = bool(request.user and request.user.is_authenticated)
         name = request.user.get_username() if signed_in else ""
-        return Response({"signed_in": signed_in, "name": name, "token": token})
+        whole = {
+            "signed_in": signed_in,
+            "name": name,
+            "administers": signed_in and request.user.is_staff,
+            "token": token,
+        }
+        return Response(whole)

@@ -16,6 +16,7 @@ from ecumen.audit.sheet import Sheet, sheet
 from ecumen_web.api.findings import BriefFindingSerializer, brief_finding
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.store.loading import scene_of
+from ecumen_web.store.models import LogSite
 from ecumen_web.store.translate import clean
 
 
@@ -25,8 +26,12 @@ class SheetSerializer(DataclassSerializer[Sheet]):
 
 
 class WholeSiteSerializer(serializers.Serializer[object]):
+    """log_key: as the questions about logs call the site, None where no line of it was read."""
+
     sheet = SheetSerializer()
     findings = BriefFindingSerializer(many=True)
+    log_key = serializers.CharField(allow_null=True)
+    requests_a_day = serializers.IntegerField(allow_null=True)
 
 
 class SheetView(APIView):
@@ -54,6 +59,12 @@ class SheetView(APIView):
         likely = record.findings.filter(sites__icontains=json.dumps(name)[1:-1])
         rows = [row for row in likely if name in row.sites]
         findings = [brief_finding(row, None) for row in rows]
-        return Response(
-            WholeSiteSerializer({"sheet": sheet(scene, site), "findings": findings}).data
-        )
+        row = record.sites.filter(declared_at=at, name=name[:300]).first()
+        known = LogSite.objects.filter(host=record.host, key=clean(site.subject)).exists()
+        whole = {
+            "sheet": sheet(scene, site),
+            "findings": findings,
+            "log_key": clean(site.subject) if known else None,
+            "requests_a_day": row.requests_a_day if row is not None else None,
+        }
+        return Response(WholeSiteSerializer(whole).data)

@@ -24,7 +24,7 @@ class SiteSerializer(serializers.ModelSerializer[SiteRecord]):
         fields = (
             "id", "engine", "name", "personal", "declared_at", "binding", "root", "owner", "url",
             "to", "state", "status", "gate", "reason", "obstacles",
-            "behind", "impact",
+            "behind", "impact", "requests_a_day",
         )  # fmt: skip
 
 

@@ -101,7 +101,10 @@ def _store(survey: Survey, name: str, digest: str, progress: Progress) -> Survey
         )
         record.sites.all().delete()
         SiteRecord.objects.bulk_create(
-            [site_row(record, number, front, impacts) for number, front in enumerate(rows)],
+            [
+                site_row(record, number, front, impacts, scene.sites[number].subject)
+                for number, front in enumerate(rows)
+            ],
             batch_size=_BATCH,
         )
     return record

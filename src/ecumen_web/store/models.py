@@ -1,4 +1,4 @@
-"""What is kept: surveys that were loaded, their sites, and the jobs that load them."""
+"""What is kept: surveys with their sites and findings, what logs add up to, and jobs."""
 
 from __future__ import annotations
 
@@ -24,11 +24,11 @@ class SurveyRecord(models.Model):
 
     @property
     def version(self) -> str:
-        """Another one, once the survey was loaded anew: its last site's and finding's numbers."""
+        """Another one, once the survey was loaded anew, or its sites' traffic was counted."""
         last = models.Max("id")
-        site = self.sites.order_by().aggregate(last=last)["last"]
+        site = self.sites.order_by().aggregate(last=last, asked=models.Sum("requests_a_day"))
         finding = self.findings.order_by().aggregate(last=last)["last"]
-        return f"{self.digest} {site} {finding}"
+        return f"{self.digest} {site['last']} {site['asked']} {finding}"
 
 
 class SiteRecord(models.Model):
@@ -51,6 +51,8 @@ class SiteRecord(models.Model):
     reason = models.TextField()
     obstacles = models.PositiveSmallIntegerField()
     behind = models.BooleanField(default=False)
+    subject = models.CharField(max_length=1000, default="")
+    requests_a_day = models.PositiveIntegerField(null=True)
     impact = models.CharField(max_length=10, default="")
 
     class Meta:
@@ -96,8 +98,237 @@ class AcceptedFinding(models.Model):
         constraints = (models.UniqueConstraint(fields=("host", "key"), name="accepted_once"),)
 
 
+class LogSource(models.Model):
+    """One log by the configuration. trouble: why it cannot be read. unread: files that are packed
+    in a way that is not read. zone: seconds east of UTC, as its last line has it.
+    """
+
+    host = models.CharField(max_length=255)
+    path = models.TextField()
+    kind = models.CharField(max_length=10)
+    engine = models.CharField(max_length=10)
+    trouble = models.TextField(default="")
+    unread = models.JSONField(default=list)
+    lines = models.PositiveBigIntegerField(default=0)
+    rejected = models.PositiveBigIntegerField(default=0)
+    first = models.BigIntegerField(null=True)
+    last = models.BigIntegerField(null=True)
+    zone = models.IntegerField(default=0)
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=("host", "path", "kind", "engine"), name="log_once"),
+        )
+
+
+class LogFile(models.Model):
+    """How far a file of a log was read."""
+
+    source = models.ForeignKey(LogSource, on_delete=models.CASCADE, related_name="files")
+    path = models.TextField()
+    packed = models.BooleanField(default=False)
+    device = models.BigIntegerField()
+    inode = models.BigIntegerField()
+    offset = models.BigIntegerField()
+    head = models.CharField(max_length=40)
+    head_size = models.PositiveIntegerField()
+    done = models.BigIntegerField(default=0)
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=("source", "device", "inode"), name="file_once"),
+        )
+
+
+class LogSpan(models.Model):
+    """Where in a file the lines of an hour lie: from `low` on, before `high`, in bytes."""
+
+    file = models.ForeignKey(LogFile, on_delete=models.CASCADE, related_name="spans")
+    hour = models.IntegerField()
+    low = models.BigIntegerField()
+    high = models.BigIntegerField()
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=("file", "hour"), name="span_once"),)
+
+
+class RejectedLine(models.Model):
+    """A line that could not be read, and why; the first ones of each log are kept."""
+
+    source = models.ForeignKey(LogSource, on_delete=models.CASCADE, related_name="rejected_lines")
+    path = models.TextField()
+    offset = models.BigIntegerField()
+    why = models.CharField(max_length=100)
+    text = models.BinaryField()
+
+
+class LogText(models.Model):
+    """A text of the logs, as the bytes that it was."""
+
+    text = models.BinaryField(unique=True)
+
+
+class LogSite(models.Model):
+    """Whose lines are added up: a site, a log that several share, or, as "", a whole server."""
+
+    host = models.CharField(max_length=255)
+    key = models.TextField()
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=("host", "key"), name="log_site_once"),)
+
+
+class SumBase(models.Model):
+    """Requests of one kind in one span of time. at: its number since 1970, UTC. first, last:
+    seconds since then. longest: milliseconds, -1 where no line says it; sizes in bytes.
+    """
+
+    pk = models.CompositePrimaryKey("site", "dim", "at", "key", "status", "automatic")
+    site = models.ForeignKey(LogSite, on_delete=models.CASCADE, db_index=False, related_name="+")
+    dim = models.PositiveSmallIntegerField()
+    at = models.IntegerField()
+    key = models.ForeignKey(LogText, on_delete=models.DO_NOTHING, db_index=False, related_name="+")
+    status = models.PositiveSmallIntegerField()
+    automatic = models.BooleanField()
+    requests = models.BigIntegerField()
+    size = models.BigIntegerField()
+    first = models.BigIntegerField()
+    last = models.BigIntegerField()
+    longest = models.BigIntegerField()
+    largest = models.BigIntegerField()
+
+    class Meta:
+        abstract = True
+
+
+class HourSum(SumBase):
+    """By the hour."""
+
+
+class DaySum(SumBase):
+    """By the day, so that long ranges are read quickly."""
+
+
+class VisitRecord(models.Model):
+    """One visitor at one site without a long pause."""
+
+    site = models.ForeignKey(LogSite, on_delete=models.CASCADE, related_name="+")
+    client = models.ForeignKey(LogText, on_delete=models.DO_NOTHING, related_name="+")
+    agent = models.ForeignKey(
+        LogText, on_delete=models.DO_NOTHING, db_index=False, related_name="+"
+    )
+    automatic = models.BooleanField()
+    begin = models.BigIntegerField()
+    end = models.BigIntegerField()
+    requests = models.BigIntegerField()
+    pages = models.BigIntegerField()
+    entry = models.ForeignKey(
+        LogText, on_delete=models.DO_NOTHING, db_index=False, related_name="+"
+    )
+    exit = models.ForeignKey(LogText, on_delete=models.DO_NOTHING, db_index=False, related_name="+")
+    origin_kind = models.CharField(max_length=10)
+    origin = models.ForeignKey(
+        LogText, on_delete=models.DO_NOTHING, db_index=False, related_name="+"
+    )
+
+    class Meta:
+        indexes = (models.Index(fields=("site", "begin")), models.Index(fields=("end",)))
+
+
+class FailureKind(models.Model):
+    """What failed: requests that are explained together. client: one of the visitors."""
+
+    site = models.ForeignKey(LogSite, on_delete=models.CASCADE, related_name="+")
+    method = models.ForeignKey(
+        LogText, on_delete=models.DO_NOTHING, db_index=False, related_name="+"
+    )
+    path = models.ForeignKey(LogText, on_delete=models.DO_NOTHING, db_index=False, related_name="+")
+    host = models.ForeignKey(LogText, on_delete=models.DO_NOTHING, db_index=False, related_name="+")
+    status = models.PositiveSmallIntegerField()
+    client = models.ForeignKey(
+        LogText, on_delete=models.DO_NOTHING, db_index=False, related_name="+"
+    )
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(
+                fields=("site", "method", "path", "host", "status"), name="failure_kind_once"
+            ),
+        )
+
+
+class FailureSum(models.Model):
+    """How often, by the hour and visitor."""
+
+    kind = models.ForeignKey(FailureKind, on_delete=models.CASCADE, related_name="sums")
+    hour = models.IntegerField()
+    client = models.ForeignKey(
+        LogText, on_delete=models.DO_NOTHING, db_index=False, related_name="+"
+    )
+    requests = models.BigIntegerField()
+    first = models.BigIntegerField()
+    last = models.BigIntegerField()
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(fields=("kind", "hour", "client"), name="failure_once"),
+        )
+        indexes = (models.Index(fields=("hour",)),)
+
+
+class ErrorSum(models.Model):
+    """What an error log says, by the hour. path: on the disk; reason: as the core calls it."""
+
+    source = models.ForeignKey(LogSource, on_delete=models.CASCADE, related_name="error_sums")
+    hour = models.IntegerField()
+    level = models.CharField(max_length=20)
+    reason = models.CharField(max_length=100)
+    path = models.ForeignKey(LogText, on_delete=models.DO_NOTHING, db_index=False, related_name="+")
+    requests = models.BigIntegerField()
+    first = models.BigIntegerField()
+    last = models.BigIntegerField()
+    message = models.TextField()
+
+    class Meta:
+        constraints = (
+            models.UniqueConstraint(
+                fields=("source", "hour", "level", "reason", "path"), name="error_once"
+            ),
+        )
+
+
+class CauseRecord(models.Model):
+    """Why requests fail, by one survey."""
+
+    survey = models.ForeignKey(SurveyRecord, on_delete=models.CASCADE, related_name="causes")
+    key = models.CharField(max_length=16)
+    whole = models.JSONField()
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=("survey", "key"), name="cause_once"),)
+
+
+class KindCause(models.Model):
+    """Which cause a kind of failing requests has, by one survey. changes: on its way, the latest
+    first. cause: None where the log holds nothing that can be asked again.
+    """
+
+    survey = models.ForeignKey(SurveyRecord, on_delete=models.CASCADE, related_name="kinds")
+    kind = models.ForeignKey(FailureKind, on_delete=models.CASCADE, related_name="causes")
+    cause = models.ForeignKey(CauseRecord, null=True, on_delete=models.CASCADE)
+    place = models.TextField(default="")
+    changes = models.JSONField(default=list)
+
+    class Meta:
+        constraints = (models.UniqueConstraint(fields=("survey", "kind"), name="kind_once"),)
+
+
 class JobRecord(models.Model):
-    """A job that loads a survey: what it is doing now, and how far it is."""
+    """A job that loads a survey or reads logs: what it is doing now, and how far it is."""
+
+    class Kind(models.TextChoices):
+        SURVEY = "survey"
+        LOGS = "logs"
 
     class State(models.TextChoices):
         WAITING = "waiting"
@@ -111,6 +342,7 @@ class JobRecord(models.Model):
     done = models.PositiveIntegerField(default=0)
     total = models.PositiveIntegerField(default=0)
     error = models.TextField(default="")
+    kind = models.CharField(max_length=10, choices=Kind, default=Kind.SURVEY)
     file = models.CharField(max_length=100)
     asked_at = models.DateTimeField(auto_now_add=True)
     cancel = models.BooleanField(default=False)

@@ -90,7 +90,11 @@ def worst_impacts(findings: Sequence[Finding]) -> dict[str, str]:
 
 
 def site_row(
-    survey: SurveyRecord, position: int, front: FrontPage, impacts: dict[str, str]
+    survey: SurveyRecord,
+    position: int,
+    front: FrontPage,
+    impacts: dict[str, str],
+    subject: str,
 ) -> SiteRecord:
     site = front.site
     return SiteRecord(
@@ -111,5 +115,6 @@ def site_row(
         reason=clean(front.reason),
         obstacles=front.obstacles,
         behind=site.behind,
+        subject=clean(subject)[:1000],
         impact=impacts.get(clean(site.name), ""),
     )

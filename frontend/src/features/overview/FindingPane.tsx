@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
-import { moment } from "../../lib/text";
+import { moment, plural } from "../../lib/text";
 import { Button } from "../../ui/Button";
 import { Copy } from "../../ui/Copy";
 import { Prose } from "../../ui/Prose";
@@ -32,6 +32,7 @@ export function FindingPane({ id, back }: { id: string; back: string }) {
         {finding.news === "new" && (
           <p className="font-medium text-blocked">New since the survey before.</p>
         )}
+        <TollLine finding={finding} />
       </header>
       <section aria-label="Evidence">
         <ul className="space-y-3 border-l-2 border-line pl-3">
@@ -46,6 +47,19 @@ export function FindingPane({ id, back }: { id: string; back: string }) {
       <Page finding={finding} />
       <Accept finding={finding} />
     </article>
+  );
+}
+
+/** What visitors meet of it, by the logs. */
+function TollLine({ finding }: { finding: Finding }) {
+  const { requests_a_day: requests, visitors_a_day: visitors } = finding.toll;
+  if (requests == null) return null;
+  return (
+    <p className="text-faint">
+      {requests
+        ? `${plural(requests, "request")} of ${plural(visitors ?? 0, "visitor")} a day meet this, by the logs of the last week.`
+        : "Hardly anybody met this in the last week, by the logs."}
+    </p>
   );
 }
 

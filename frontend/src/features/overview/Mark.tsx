@@ -1,9 +1,8 @@
 import { SHUT } from "./ImpactMark";
 import type { State } from "./queries";
 
-/** One site. The shape says how it fares; a personal site is drawn smaller. */
-export function Mark({ state, personal }: { state: State; personal: boolean }) {
-  const size = personal ? 16 : 24;
+/** One site. The shape says how it fares. */
+export function Mark({ state, size }: { state: State; size: number }) {
   return (
     <svg width={size} height={size} viewBox="0 0 24 24" aria-hidden="true" className="block">
       {SHAPES[state]}

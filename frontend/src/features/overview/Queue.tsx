@@ -74,6 +74,7 @@ function Cause({ group }: { group: Group }) {
           <span className="block text-sm text-faint">
             {IMPACT_WORDS[group.impact]}
             {group.count > 1 ? `, ${group.count} times` : ""}
+            {group.requests_a_day ? `; ${plural(group.requests_a_day, "request")} a day` : ""}
           </span>
         </span>
       </h3>

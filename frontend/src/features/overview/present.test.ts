@@ -54,6 +54,7 @@ test("groups keep the findings that hold every word", () => {
     id: "root.missing",
     impact: "outage",
     title: "gone",
+    requests_a_day: null,
     count: 2,
     findings: [brief("one", ["a.example"]), brief("two", ["b.example"])],
   };

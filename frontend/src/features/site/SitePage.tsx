@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
+import { plural } from "../../lib/text";
 import { Copy } from "../../ui/Copy";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
@@ -42,9 +43,33 @@ export function SitePage() {
         className="min-h-0 space-y-6 overflow-auto border-l border-line bg-sheet px-5 py-4"
       >
         <Wrong findings={findings} />
+        <Visited logKey={found.data.log_key} requests={found.data.requests_a_day} />
         <Lives sheet={sheet} />
       </aside>
     </div>
+  );
+}
+
+/** What its log says, in short. */
+function Visited({ logKey, requests }: { logKey: string | null; requests: number | null }) {
+  if (logKey === null) return null;
+  return (
+    <section aria-label="What its log says">
+      <h2 className="mb-1 text-sm text-faint">What its log says</h2>
+      <p>
+        {requests === null ? "" : `${plural(requests, "request")} a day in the last week: `}
+        <Link className="underline" to={`/logs?${new URLSearchParams({ site: logKey })}`}>
+          why some failed
+        </Link>
+        {", "}
+        <Link
+          className="underline"
+          to={`/logs?${new URLSearchParams({ site: logKey, view: "figures" })}`}
+        >
+          its figures
+        </Link>
+      </p>
+    </section>
   );
 }
 

@@ -175,7 +175,7 @@ def nobody(scene: Scene) -> Iterator[Found]:
             continue
         if name.replace(".", "").isdigit() or ":" in name or name in claimed:
             continue
-        if _claimed_by_pattern(scene, name):
+        if claimed_by_pattern(scene, name):
             continue
         for scheme, port in _usual(scene):
             front = scene.ask(read_request(f"{scheme}://{name}/", to=here[0]))
@@ -196,7 +196,7 @@ def nobody(scene: Scene) -> Iterator[Found]:
             break
 
 
-def _claimed_by_pattern(scene: Scene, name: str) -> bool:
+def claimed_by_pattern(scene: Scene, name: str) -> bool:
     """Whether a site with a wildcard or a pattern answers: it counts as claiming what it gets."""
     for engine in scene.engines:
         for address in scene.own_addresses:

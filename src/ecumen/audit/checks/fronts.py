@@ -59,6 +59,24 @@ def _by_code(codes: tuple[str, ...], cause: Cause, keep: Keep = _always) -> Look
     return look
 
 
+# What a block is called among findings: the checks that take its code, and how each groups.
+_CAUSES: dict[str, list[tuple[str, Cause]]] = {}
+
+
+def groups_of(block: Block) -> list[str]:
+    """The groups of findings that a block may belong to."""
+    return [f"{id} {cause(block)}".rstrip() for id, cause in _CAUSES.get(block.code, ())]
+
+
+def _fronts(
+    id: str, impact: Impact, title: str, codes: tuple[str, ...], cause: Cause,
+    keep: Keep = _always,
+) -> None:  # fmt: skip
+    for code in codes:
+        _CAUSES.setdefault(code, []).append((id, cause))
+    check(id, impact, title)(_by_code(codes, cause, keep))
+
+
 def _remedies(scene: Scene, front: Front, block: Block) -> list[Remedy]:
     """Plans, where owners, modes and contexts are all that it takes; else words."""
     if block.code.startswith("ladder."):
@@ -104,70 +122,101 @@ _LINKS = (
 )  # fmt: skip
 _RULES = ("rule.denied", "rule.local-only")
 
-check("ladder.shut", Impact.OUTAGE, "The engine's worker may not pass a folder on the way")(
-    _by_code(_LADDER, _path)
+_fronts(
+    "ladder.shut",
+    Impact.OUTAGE,
+    "The engine's worker may not pass a folder on the way",
+    _LADDER,
+    _path,
 )
-check("ladder.unreadable", Impact.OUTAGE, "The worker may not read the file")(
-    _by_code(_UNREADABLE, _path)
+_fronts("ladder.unreadable", Impact.OUTAGE, "The worker may not read the file", _UNREADABLE, _path)
+_fronts(
+    "ladder.link",
+    Impact.OUTAGE,
+    "A link on the way is not followed, or leads nowhere",
+    _LINKS,
+    _path,
 )
-check("ladder.link", Impact.OUTAGE, "A link on the way is not followed, or leads nowhere")(
-    _by_code(_LINKS, _path)
+_fronts(
+    "rule.still-closed",
+    Impact.OUTAGE,
+    "The site is closed to visitors from outside",
+    _RULES,
+    _line,
+    _own_rule,
 )
-check("rule.still-closed", Impact.OUTAGE, "The site is closed to visitors from outside")(
-    _by_code(_RULES, _line, _own_rule)
+_fronts(
+    "rule.no-rule",
+    Impact.OUTAGE,
+    "No rule opens the folder, so the refusal for all stands",
+    _RULES,
+    _line,
+    _no_own_rule,
 )
-check("rule.no-rule", Impact.OUTAGE, "No rule opens the folder, so the refusal for all stands")(
-    _by_code(_RULES, _line, _no_own_rule)
+_fronts(
+    "rule.override-refused",
+    Impact.OUTAGE,
+    "A per-folder override holds something not allowed",
+    ("rule.override-refused", "rule.override-closed"),
+    _line,
 )
-check("rule.override-refused", Impact.OUTAGE, "A per-folder override holds something not allowed")(
-    _by_code(("rule.override-refused", "rule.override-closed"), _line)
+_fronts(
+    "rule.sign-in",
+    Impact.OUTAGE,
+    "Signing in is asked for in a way that cannot work",
+    ("rule.login-broken", "rule.login-unused"),
+    _line,
 )
-check("rule.sign-in", Impact.OUTAGE, "Signing in is asked for in a way that cannot work")(
-    _by_code(("rule.login-broken", "rule.login-unused"), _line)
+_fronts(
+    "way.fails",
+    Impact.OUTAGE,
+    "The configuration itself turns the front page away",
+    (
+        "way.loops",
+        "way.rules-fail",
+        "way.rules-need-links",
+        "way.no-such-place",
+        "way.alias-rewritten",
+        "way.upstream-closed",
+        "way.bad-path",
+        "way.forbidden-escape",
+        "way.refused",
+        "way.gone",
+        "way.status",
+        "way.internal",
+        "way.hung-up",
+    ),
+    _line,
 )
-check("way.fails", Impact.OUTAGE, "The configuration itself turns the front page away")(
-    _by_code(
-        (
-            "way.loops",
-            "way.rules-fail",
-            "way.rules-need-links",
-            "way.no-such-place",
-            "way.alias-rewritten",
-            "way.upstream-closed",
-            "way.bad-path",
-            "way.forbidden-escape",
-            "way.refused",
-            "way.gone",
-            "way.status",
-            "way.internal",
-            "way.hung-up",
-        ),
-        _line,
-    )
+_fronts(
+    "index.gone",
+    Impact.OUTAGE,
+    "The front page leads to a file that is not there",
+    (
+        "serve.missing",
+        "serve.no-file",
+        "serve.no-folder",
+        "serve.trailing-path",
+        "serve.post-on-folder",
+        "serve.fallback-missing",
+        "serve.listing-fails",
+    ),
+    _path,
+    _root_is_there,
 )
-check("index.gone", Impact.OUTAGE, "The front page leads to a file that is not there")(
-    _by_code(
-        (
-            "serve.missing",
-            "serve.no-file",
-            "serve.no-folder",
-            "serve.trailing-path",
-            "serve.post-on-folder",
-            "serve.fallback-missing",
-            "serve.listing-fails",
-        ),
-        _path,
-        _root_is_there,
-    )
+_fronts(
+    "site.refuses",
+    Impact.OUTAGE,
+    "The engine refuses what a visitor of this site sends",
+    ("site.bad-host", "site.no-host", "site.bad-request", "site.misdirected", "seal.plain"),
+    lambda block: block.code,
 )
-check("site.refuses", Impact.OUTAGE, "The engine refuses what a visitor of this site sends")(
-    _by_code(
-        ("site.bad-host", "site.no-host", "site.bad-request", "site.misdirected", "seal.plain"),
-        lambda block: block.code,
-    )
-)
-check("seal.unspoken", Impact.OUTAGE, "A sealed site stands behind a door that does not speak TLS")(
-    _by_code(("seal.not-spoken", "seal.rejected"), lambda block: block.code)
+_fronts(
+    "seal.unspoken",
+    Impact.OUTAGE,
+    "A sealed site stands behind a door that does not speak TLS",
+    ("seal.not-spoken", "seal.rejected"),
+    lambda block: block.code,
 )
 
 

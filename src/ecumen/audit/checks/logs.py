@@ -10,6 +10,7 @@ from ecumen.audit.checks.roots import twins
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site
 from ecumen.audit.users import root_of
+from ecumen.logs.rotation import is_rotated
 from ecumen.logs.template import TemplateError, line_format
 from ecumen.plan.operations import quoted
 from ecumen.rights.reach import Reacher
@@ -20,7 +21,7 @@ MOST_SHOWN = 5
 def names_site(template: str) -> bool | None:
     """Whether a line says for which site it is; None for a template that is not understood."""
     try:
-        return "site" in line_format(template).at
+        return bool(line_format(template).has & {"site", "host"})
     except TemplateError:
         return None
 
@@ -88,6 +89,30 @@ def unwritable(scene: Scene) -> Iterator[Found]:
                 f"Make the folder {folder}" if missing else f"Let {path} be written",
                 shell=[f"mkdir -p -- {quoted(folder)}"] if missing else [],
             ),
+        )
+
+
+LARGE = 100_000_000  # bytes: what grows to this has not been rotated for long
+
+
+@check("log.unrotated", Impact.UPKEEP, "A log grows without being rotated", needs=("files",))
+def unrotated(scene: Scene) -> Iterator[Found]:
+    """Only where the folder of the log is wholly known, and holds no older part of it."""
+    for path, sites in _by_log(scene).items():
+        folder, _, name = path.rpartition("/")
+        entry = scene.walker.walk(path).entry if path.startswith("/") else None
+        around = scene.walker.walk(folder).entry
+        if entry is None or entry.size < LARGE or around is None or not around.listed:
+            continue
+        if any(is_rotated(each, name) for each in scene.survey.files.children(around.path)):
+            continue
+        kept = sites[0].summary.kept
+        yield Found(
+            path,
+            sites,
+            [scene.entry(entry), *([scene.evidence(kept.line)] if kept else [])],
+            f"{path} has {entry.size // 1_000_000} MB, and no older part of it lies beside it",
+            remedies=mended("Have it rotated, as other logs of the server are"),
         )
 
 

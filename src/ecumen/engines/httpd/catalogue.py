@@ -10,7 +10,7 @@ from __future__ import annotations
 PROCESS = frozenset(
     """
     acceptfilter bufferedlogs coredumpdirectory defaultruntimedir define enableexceptionhook
-    errorlog errorlogformat extendedstatus gracefulshutdowntimeout hostnamelookups include
+    errorlogformat extendedstatus gracefulshutdowntimeout hostnamelookups include
     includeoptional keepalive keepalivetimeout listen listenbacklog loadfile loadmodule
     logformat loglevel maxclients maxconnectionsperchild maxkeepaliverequests maxmemfree
     maxrangeoverlaps maxrangereversals maxranges maxrequestsperchild maxrequestworkers

@@ -157,6 +157,7 @@ class Host:
     upstreams: list[Upstream] = field(default_factory=list)
     rewriting: Rewriting | None = None
     logs: list[LogTarget] = field(default_factory=list)
+    errors: str | None = None
     sealed: Directive | None = None
     certificates: list[Directive] = field(default_factory=list)
     override_names: tuple[str, ...] | None = None
@@ -326,6 +327,11 @@ class _Compiler:
         form = given[1] if named and not given[1].startswith(("env=", "expr=")) else ""
         host.logs.append(LogTarget(path, conditional, directive, form))
 
+    def error_log(self, host: Host, directive: Directive, given: list[str]) -> None:
+        if given:
+            elsewhere = given[0].startswith(("|", "syslog"))
+            host.errors = given[0] if elsewhere else self.reader.absolute(given[0])
+
     def log_format(self, host: Host, directive: Directive, given: list[str]) -> None:
         if given:
             self.formats[given[1] if len(given) > 1 else ""] = given[0]
@@ -410,6 +416,7 @@ _HOST_TAKERS = {
     "limitrequestline": _Compiler.line_limit,
     "customlog": _Compiler.log,
     "transferlog": _Compiler.log,
+    "errorlog": _Compiler.error_log,
     "logformat": _Compiler.log_format,
     "sslengine": _Compiler.seal,
     "sslcertificatefile": _Compiler.certificate,
@@ -455,6 +462,7 @@ def _inherit(host: Host, main: Host) -> None:
     if host.rewriting is not None and main.rewriting is not None:
         host.rewriting = host.rewriting.over(main.rewriting)
     host.logs = host.logs or main.logs
+    host.errors = host.errors or main.errors
     host.override_names = host.override_names or main.override_names
     host.settings = host.settings.over(main.settings)
     # Stable: sections of the main server stand before those of the host at the same depth.
@@ -486,8 +494,9 @@ def _global_doubts(reader: Reader, tree: Tree) -> Iterable[Doubt]:
             yield Doubt("site.variable-unknown", start, {"name": name}, (proof,))
     for directive in tree.walk():
         name = directive.name.lower()
-        if name == "loadmodule" and identifier(words(directive.text)[0]) not in OWN:
-            module = words(directive.text)[0]
+        # Without a name it is a mistake, which is told as one.
+        module = next(iter(words(directive.text)), "") if name == "loadmodule" else ""
+        if module and identifier(module) not in OWN:
             yield Doubt("site.module-unknown", start, {"module": module}, (proof_of(directive),))
         if name in CONDITIONAL and directive.taken is None:
             yield Doubt("site.condition-unknown", start, {}, (proof_of(directive),))

@@ -50,6 +50,7 @@ class Summaries:
             index=("index.html",) if host.settings.index is None else host.settings.index,
             log=next((log.path for log in host.logs if not log.conditional), None),
             kept=self._kept(host),
+            errors=host.errors if (host.errors or "").startswith("/") else None,
         )
 
     def _kept(self, host: Host) -> Kept | None:

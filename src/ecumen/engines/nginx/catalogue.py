@@ -13,7 +13,7 @@ NO_EFFECT = frozenset(
     client_body_buffer_size client_body_in_file_only client_body_in_single_buffer
     client_body_temp_path client_body_timeout client_header_buffer_size client_header_timeout
     client_max_body_size connection_pool_size daemon debug_connection debug_points
-    default_language directio directio_alignment env error_log events
+    default_language directio directio_alignment env events
     gunzip gunzip_buffers gzip gzip_buffers gzip_comp_level gzip_disable gzip_http_version
     gzip_min_length gzip_proxied gzip_types gzip_vary hash if_modified_since
     ignore_invalid_headers keepalive keepalive_disable keepalive_requests keepalive_time

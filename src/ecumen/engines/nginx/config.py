@@ -163,6 +163,7 @@ class Conf:
     expires: Line | None = None
     cache_control: Line | None = None
     etag: bool = True
+    errors: str | None = None
 
     @property
     def realm(self) -> Line | None:
@@ -179,7 +180,8 @@ class Conf:
             self.error_pages, self.access, self.realm_line, self.passwords, self.any_will_do,
             self.types, self.default_type, self.charset, self.charset_types, self.absolute,
             self.own_name, self.own_port, self.links, self.logs, self.recursive_errors,
-            expires=self.expires, cache_control=self.cache_control, etag=self.etag,
+            errors=self.errors, expires=self.expires, cache_control=self.cache_control,
+            etag=self.etag,
         )  # fmt: skip
 
 
@@ -310,6 +312,12 @@ class Draft:
             path = words[0] if words[0].startswith("syslog:") else self.absolute(words[0])
             entry = Log(path, condition, line)
         self.conf.logs = (entry,) if self._first("log") else (*self.conf.logs, entry)
+
+    def error_log(self, line: Line) -> None:
+        """Of several the first."""
+        if self._first("errors") and line.args:
+            elsewhere = line.args[0].startswith(("syslog:", "memory:")) or line.args[0] == "stderr"
+            self.conf.errors = None if elsewhere else self.absolute(line.args[0])
 
     def recursive(self, line: Line) -> None:
         self.conf.recursive_errors = _flag(line)
@@ -468,6 +476,7 @@ _TAKERS: dict[str, Callable[[Draft, Line], None]] = {
     "port_in_redirect": Draft.own_port,
     "disable_symlinks": Draft.links,
     "access_log": Draft.log,
+    "error_log": Draft.error_log,
     "recursive_error_pages": Draft.recursive,
     "proxy_pass": Draft.upstream,
     "fastcgi_pass": Draft.upstream,

@@ -130,6 +130,7 @@ class NginxEngine:
             index=tuple(name.source for name, _ in server.conf.index if name.constant),
             log=next((g.path for g in server.conf.logs if g.path and not g.condition), None),
             kept=self._kept(server),
+            errors=server.conf.errors,
         )
 
     def _kept(self, server: Server) -> Kept | None:

@@ -21,6 +21,7 @@ from ecumen.patterns import Regex
 from ecumen.survey import EngineRecord
 
 DEFAULT_LOG = "/var/log/nginx/access.log"
+DEFAULT_ERRORS = "/var/log/nginx/error.log"
 _TYPES = {"html": "text/html", "gif": "image/gif", "jpg": "image/jpeg"}
 
 
@@ -159,6 +160,10 @@ class Compiler:
         conf.index = ((text_of("index.html"), Line("index", ("index.html",), "", 0)),)
         conf.types, conf.charset_types = _TYPES, CHARSET_TYPES
         conf.logs = (Log(DEFAULT_LOG, "", None),)
+        conf.errors = DEFAULT_ERRORS
+        top = first(reading.lines, "error_log")
+        if top is not None:
+            Draft(conf, self.absolute).error_log(top)
         user = first(reading.lines, "user")
         whole = Whole(reading, (), "nobody", None, {}, {}, reading.mistakes, (), self.reader)
         if user is not None and user.args:
@@ -193,8 +198,7 @@ class Compiler:
                 case "upstream":
                     whole.upstreams[line.args[0] if line.args else ""] = line
                 case "log_format":
-                    words = [word for word in line.args[1:] if not word.startswith("escape=")]
-                    whole.formats[line.args[0] if line.args else ""] = "".join(words)
+                    whole.formats[line.args[0] if line.args else ""] = _template(line.args[1:])
                 case "merge_slashes":
                     merge = line.args != ("off",)
                 case "geo" | "split_clients" | "geoip_country" | "geoip_city" | "perl_set":
@@ -362,3 +366,10 @@ def load(source: Source, record: EngineRecord) -> Whole:
         compiler.prefix = record.root
     with no_collecting():
         return compiler.whole(reader.read(record.config))
+
+
+def _template(words: Sequence[str]) -> str:
+    """The words of a template, with how its fields are escaped in front."""
+    escape = next((word for word in words if word.startswith("escape=")), "")
+    text = "".join(word for word in words if not word.startswith("escape="))
+    return f"{escape} {text}" if escape else text

@@ -1,0 +1,1 @@
+export { LogsPage } from "./LogsPage";

@@ -1,0 +1,88 @@
+import { describe, expect, it } from "vitest";
+import {
+  at,
+  brushed,
+  columns,
+  count,
+  csv,
+  fromField,
+  midnights,
+  rangeOf,
+  share,
+  size,
+  wholeRange,
+  zoneWords,
+} from "./present";
+
+const whole = { begin: 36_000, end: 36_000 + 48 * 3600 };
+
+describe("times of the logs", () => {
+  it("stand in their own zone", () => {
+    expect(at(1_933_509_720, 0)).toBe("2031-04-09 14:02");
+    expect(at(1_933_509_720, 7200)).toBe("2031-04-09 16:02");
+    expect(zoneWords(0)).toBe("UTC");
+    expect(zoneWords(-12_600)).toBe("−03:30");
+  });
+
+  it("are read as they are shown, on whole hours", () => {
+    expect(fromField("2031-04-09 14:02", 0)).toBe(1_933_509_600);
+    expect(fromField(at(1_933_509_600, 7200), 7200)).toBe(1_933_509_600);
+    expect(fromField("2031-04-09", 0)).toBe(1_933_459_200);
+    expect(fromField("", 0)).toBeNull();
+    expect(fromField("2031-14-09 14:02", 0)).toBeNull();
+  });
+});
+
+describe("a range", () => {
+  it("is whole hours around the logs", () => {
+    expect(wholeRange(3601, 7200)).toEqual({ begin: 3600, end: 10_800 });
+  });
+
+  it("of an address stays within the logs, or is the whole", () => {
+    expect(rangeOf("40000", "50000", whole)).toEqual({ begin: 40_000, end: 50_000 });
+    expect(rangeOf("1", "99999999", whole)).toEqual(whole);
+    expect(rangeOf("50000", "40000", whole)).toEqual(whole);
+    expect(rangeOf("x", null, whole)).toEqual(whole);
+  });
+
+  it("that is dragged lies on whole bands, in either direction; a click is none", () => {
+    const range = { begin: 39_600, end: 46_800 };
+    expect(brushed(40_000, 46_000, 3600, whole)).toEqual(range);
+    expect(brushed(46_000, 40_000, 3600, whole)).toEqual(range);
+    expect(brushed(40_000, 40_100, 3600, whole)).toBeNull();
+    expect(brushed(40_000, 9e9, 3600, whole)?.end).toBe(whole.end);
+  });
+
+  it("has its midnights in the zone, and few of a long one", () => {
+    expect(midnights({ begin: 0, end: 3 * 86_400 }, 3600)).toEqual([82_800, 169_200, 255_600]);
+    expect(midnights({ begin: 0, end: 400 * 86_400 }, 0).length).toBeLessThan(20);
+  });
+});
+
+describe("numbers", () => {
+  it("are told as people read them", () => {
+    expect(count(1_234_567)).toBe("1\u202f234\u202f567");
+    expect(size(999)).toBe("999 B");
+    expect(size(853_703_315)).toBe("853.7 MB");
+    expect(share(1, 400)).toBe("under 1 %");
+    expect(share(0, 0)).toBe("0 %");
+  });
+
+  it("of a band stand by how the request ended", () => {
+    expect(columns([{ begin: 0, classes: [1, 0, 5, 2, 3, 4] }])).toEqual([
+      { begin: 0, answered: 6, sent: 2, refused: 3, broken: 4 },
+    ]);
+  });
+});
+
+describe("a table that is carried away", () => {
+  it("keeps its texts, and none becomes a formula", () => {
+    expect(
+      csv([
+        ["a", 1],
+        ['say "x", y', "=1+1"],
+        ["-", "+44"],
+      ]),
+    ).toBe('a,1\r\n"say ""x"", y",\'=1+1\r\n\'-,\'+44\r\n');
+  });
+});

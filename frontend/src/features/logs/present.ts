@@ -1,0 +1,122 @@
+import type { Figures } from "./queries";
+
+export const HOUR = 3600;
+const DAY = 86_400;
+
+/** A moment of the logs in their own zone: 2031-04-09 14:02. */
+export function at(seconds: number, zone: number): string {
+  return new Date((seconds + zone) * 1000).toISOString().slice(0, 16).replace("T", " ");
+}
+
+/** The same with its seconds. */
+export function atSecond(seconds: number, zone: number): string {
+  return new Date((seconds + zone) * 1000).toISOString().slice(0, 19).replace("T", " ");
+}
+
+/** A zone as it stands behind a time: UTC, or +02:00. */
+export function zoneWords(zone: number): string {
+  if (zone === 0) return "UTC";
+  const minutes = Math.abs(zone) / 60;
+  const two = (part: number) => String(Math.trunc(part)).padStart(2, "0");
+  return `${zone < 0 ? "−" : "+"}${two(minutes / 60)}:${two(minutes % 60)}`;
+}
+
+/** A moment as it was typed, in the zone of the logs; whole hours alone are told apart. */
+export function fromField(text: string, zone: number): number | null {
+  const parts = /^\s*(\d{4}-\d\d-\d\d)(?:[ T](\d\d)(?::(\d\d))?)?\s*$/.exec(text);
+  if (!parts) return null;
+  const moment = Date.parse(`${parts[1]}T${parts[2] ?? "00"}:${parts[3] ?? "00"}:00Z`);
+  if (Number.isNaN(moment)) return null;
+  const seconds = moment / 1000 - zone;
+  return seconds - (((seconds % HOUR) + HOUR) % HOUR);
+}
+
+export interface Range {
+  begin: number;
+  end: number;
+}
+
+/** Whole hours around what the logs hold. */
+export function wholeRange(first: number, last: number): Range {
+  return { begin: first - (first % HOUR), end: last - (last % HOUR) + HOUR };
+}
+
+/** The range of an address, kept within the whole one; the whole one where it makes no sense. */
+export function rangeOf(from: string | null, to: string | null, whole: Range): Range {
+  const begin = Math.max(whole.begin, Number(from) || whole.begin);
+  const end = Math.min(whole.end, Number(to) || whole.end);
+  return begin < end ? { begin, end } : whole;
+}
+
+/** Two moments of a drag as a range on whole bands; null where it was a mere click. */
+export function brushed(one: number, two: number, width: number, whole: Range): Range | null {
+  const low = Math.min(one, two);
+  const high = Math.max(one, two);
+  if (high - low < width / 2) return null;
+  const begin = Math.max(whole.begin, low - ((low - whole.begin) % width));
+  const end = Math.min(whole.end, begin + Math.ceil((high - begin) / width) * width);
+  return { begin, end };
+}
+
+export interface Column {
+  begin: number;
+  answered: number;
+  sent: number;
+  refused: number;
+  broken: number;
+}
+
+/** What each band holds: answered and sent on above the line, failed ones below. */
+export function columns(bands: Figures["bands"]): Column[] {
+  return bands.map(({ begin, classes }) => ({
+    begin,
+    answered: (classes[0] ?? 0) + (classes[1] ?? 0) + (classes[2] ?? 0),
+    sent: classes[3] ?? 0,
+    refused: classes[4] ?? 0,
+    broken: classes[5] ?? 0,
+  }));
+}
+
+/** Midnights within a range, in the zone of the logs; of many days only some. */
+export function midnights(range: Range, zone: number): number[] {
+  const days = Math.ceil((range.end - range.begin) / DAY);
+  const step = Math.max(1, Math.ceil(days / 16)) * DAY;
+  const first = Math.ceil((range.begin + zone) / DAY) * DAY - zone;
+  const found = [];
+  for (let moment = first; moment < range.end; moment += step) found.push(moment);
+  return found;
+}
+
+/** A large number with thin gaps: 400 005. */
+export function count(number: number): string {
+  return String(Math.round(number)).replace(/\B(?=(\d{3})+(?!\d))/g, "\u202f");
+}
+
+export function size(bytes: number): string {
+  const units = ["B", "kB", "MB", "GB", "TB"];
+  let value = bytes;
+  let unit = 0;
+  while (value >= 1000 && unit < units.length - 1) {
+    value /= 1000;
+    unit += 1;
+  }
+  return `${unit === 0 ? value : value.toFixed(1)} ${units[unit]}`;
+}
+
+export function share(part: number, whole: number): string {
+  if (!whole || !part) return "0 %";
+  const percent = (100 * part) / whole;
+  return percent < 1 ? "under 1 %" : `${Math.round(percent)} %`;
+}
+
+type Cell = string | number;
+
+/** Rows as CSV (RFC 4180). What a spreadsheet would take for a formula is kept a text. */
+export function csv(rows: ReadonlyArray<readonly Cell[]>): string {
+  const cell = (value: Cell) => {
+    if (typeof value === "number") return String(value);
+    const safe = /^[=+\-@\t\r]/.test(value) ? `'${value}` : value;
+    return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
+  };
+  return rows.map((row) => `${row.map(cell).join(",")}\r\n`).join("");
+}

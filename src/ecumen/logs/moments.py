@@ -1,0 +1,136 @@
+"""Moments as logs write them, in the zone in which they were written."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta, timezone
+from functools import lru_cache
+
+_MONTHS = {
+    name: number
+    for number, name in enumerate(
+        b"Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(), start=1
+    )
+}
+_KEPT = 100_000
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+@dataclass(frozen=True, slots=True)
+class Moment:
+    """at: in UTC. told: ISO 8601 in the zone of the log; hour: the first part of it. zone: seconds
+    east of UTC.
+    """
+
+    at: datetime
+    told: str
+    hour: str
+    zone: int
+
+
+class Moments:
+    """Reads moments. Those of one minute have all but their seconds in common."""
+
+    def __init__(self) -> None:
+        self._stamps: dict[bytes, tuple[int, int] | None] = {}
+        self._minutes: dict[bytes, tuple[datetime, str, str, int] | None] = {}
+
+    def of(self, fields: Mapping[str, bytes]) -> Moment | None:
+        """That of a line; None where it has none, or one that cannot be."""
+        if "time" in fields:
+            return self.clf(fields["time"].strip(b"[]"))
+        return self.iso(fields["iso"]) if "iso" in fields else None
+
+    def stamp(self, fields: Mapping[str, bytes]) -> tuple[int, int] | None:
+        """That of a line as seconds since 1970, UTC, and its zone; None as in `of`."""
+        text = fields.get("time")
+        if text is None:
+            moment = self.iso(fields["iso"]) if "iso" in fields else None
+            return None if moment is None else (_since(moment.at), moment.zone)
+        text = text.strip(b"[]")
+        minute = text[:17] + text[20:]
+        if minute in self._stamps:
+            known = self._stamps[minute]
+        else:
+            if len(self._stamps) > _KEPT:
+                self._stamps.clear()
+            found = _minute(text)
+            known = None if found is None else (_since(found[0]), found[3])
+            self._stamps[minute] = known
+        second = int(text[18:20])
+        if known is None or second > 60:
+            return None
+        return known[0] + second, known[1]
+
+    def clf(self, text: bytes) -> Moment | None:
+        """`02/Apr/2031:15:04:05 +0200`."""
+        minute = text[:17] + text[20:]
+        if minute in self._minutes:
+            known = self._minutes[minute]
+        else:
+            if len(self._minutes) > _KEPT:
+                self._minutes.clear()
+            known = self._minutes[minute] = _minute(text)
+        if known is None:
+            return None
+        second = int(text[18:20])
+        if second > 60:
+            return None
+        at, shape, hour, zone = known
+        try:
+            told = shape.replace("SS", f"{second:02d}")
+            return Moment(at + timedelta(seconds=second), told, hour, zone)
+        except OverflowError:
+            return None
+
+    def iso(self, text: bytes) -> Moment | None:
+        """ISO 8601; without a zone it is in UTC. A bare number is seconds since 1970."""
+        try:
+            told = text.decode("ascii")
+            number = told.replace(".", "", 1)
+            if number.isdecimal() and len(told.partition(".")[0]) in (9, 10):
+                at = datetime.fromtimestamp(int(told.partition(".")[0]), UTC)
+            else:
+                at = datetime.fromisoformat(told)
+            at = at.replace(tzinfo=at.tzinfo or UTC, microsecond=0)
+            shown = at.isoformat()
+            zone = at.utcoffset() or timedelta()
+            return Moment(at.astimezone(UTC), shown, shown[:13], int(zone.total_seconds()))
+        except (ValueError, OverflowError):
+            return None
+
+
+def _minute(text: bytes) -> tuple[datetime, str, str, int] | None:
+    """A minute: where it begins, its shape with SS for the seconds, its hour, its zone."""
+    minute = text[15:17]
+    if not minute.isdigit() or int(minute) > 59:
+        return None
+    known = _hour(text[:14] + text[20:])
+    if known is None:
+        return None
+    at, told, zone = known
+    try:
+        begin = at + timedelta(minutes=int(minute))
+    except OverflowError:
+        return None
+    return begin, f"{told[:14]}{minute.decode()}:SS{told[19:]}", told[:13], zone
+
+
+@lru_cache(maxsize=4096)
+def _hour(text: bytes) -> tuple[datetime, str, int] | None:
+    """`02/Apr/2031:15 +0200`: where the hour begins, as ISO 8601, its zone."""
+    month = _MONTHS.get(text[3:6])
+    if month is None:
+        return None
+    try:
+        day, year, hour = (int(text[a:b]) for a, b in ((0, 2), (7, 11), (12, 14)))
+        zone = (int(text[16:18]) * 60 + int(text[18:20])) * (-1 if text[15:16] == b"-" else 1)
+        at = datetime(year, month, day, hour, tzinfo=timezone(timedelta(minutes=zone)))
+        return at.astimezone(UTC), at.isoformat(), zone * 60
+    except (ValueError, OverflowError):
+        return None
+
+
+def _since(at: datetime) -> int:
+    return (at - _EPOCH) // timedelta(seconds=1)

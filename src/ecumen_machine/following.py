@@ -1,0 +1,267 @@
+"""Logs that grow, are rotated, copied and truncated, or packed: each line is read once.
+
+What was read is known by the file's device and inode, and by its first bytes: a file that was
+renamed goes on where it stopped, so does a copy or a packed one, and one that was truncated begins
+anew. A copy that stands beside what it is made of is left alone until that is gone.
+
+Not seen are lines that were written and lost between two looks, as between the copying and the
+truncating of a log.
+"""
+
+from __future__ import annotations
+
+import gzip
+import hashlib
+import os
+import stat
+import zlib
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import IO, cast
+
+from ecumen.logs.entry import LONGEST_LINE
+from ecumen.logs.rotation import OTHERWISE_PACKED, is_rotated
+
+HEAD = 1024  # bytes by which a file is known again
+BLOCK = 1 << 20  # bytes
+_MAGIC = b"\x1f\x8b"
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """How far a file was read. offset: of its content, in bytes, behind a whole line.
+
+    head: digest of its first head_size bytes. done: of a packed file that was read to its end, its
+    size on disk.
+    """
+
+    device: int
+    inode: int
+    offset: int
+    head: str
+    head_size: int
+    done: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A file of a log from which something may be new. before: the mark that it continues."""
+
+    path: str
+    packed: bool
+    mark: Mark
+    before: Mark | None
+
+
+@dataclass(frozen=True, slots=True)
+class Chunk:
+    """Whole lines, with their ends. start: where they begin; mark: when they have been read."""
+
+    start: int
+    data: bytes
+    mark: Mark
+    cut: bool = False
+
+
+def files_of(path: str, others: Collection[str] = ()) -> tuple[list[str], list[str]]:
+    """The files of a log, the oldest first, and those packed in a way that is not read.
+
+    others: paths that are logs of their own, whatever they are called.
+    """
+    folder, name = os.path.split(path)
+    found: list[tuple[bool, float, str]] = []
+    unread: list[str] = []
+    try:
+        with os.scandir(folder or ".") as listing:
+            for entry in listing:
+                whole = os.path.join(folder, entry.name)
+                if whole != path and (whole in others or not is_rotated(entry.name, name)):
+                    continue
+                try:
+                    known = entry.stat()
+                except OSError:
+                    continue
+                if not stat.S_ISREG(known.st_mode):
+                    continue
+                if entry.name.endswith(OTHERWISE_PACKED):
+                    unread.append(whole)
+                else:
+                    found.append((whole == path, known.st_mtime, whole))
+    except OSError:
+        return [], []
+    return [whole for *_, whole in sorted(found)], sorted(unread)
+
+
+def parts_of(files: Sequence[str], marks: Sequence[Mark]) -> list[Part]:
+    """What there is to read of a log's files. marks: how far they were read before."""
+    left = {(mark.device, mark.inode): mark for mark in marks}
+    found: list[Part] = []
+    unknown: list[tuple[str, os.stat_result, bool]] = []
+    for path in files:
+        try:
+            with open(path, "rb") as stream:
+                known = os.fstat(stream.fileno())
+                packed = stream.read(2) == _MAGIC
+        except OSError:
+            continue
+        mark = left.get((known.st_dev, known.st_ino))
+        if mark is not None and _continues(path, packed, mark):
+            found.append(Part(path, packed, mark, mark))
+            del left[mark.device, mark.inode]
+        else:
+            unknown.append((path, known, packed))
+    # A copy is made of a log, or a packed file of a plain one: what it is made of goes first.
+    unknown.sort(key=lambda each: (each[2], each[0] != files[-1]))
+    for path, known, packed in unknown:
+        again = next((mark for mark in left.values() if _continues(path, packed, mark)), None)
+        if again is not None:
+            del left[again.device, again.inode]
+            mark = replace(again, device=known.st_dev, inode=known.st_ino, done=0)
+            found.append(Part(path, packed, mark, again))
+        elif not any(_copied(path, packed, part) for part in found):
+            fresh = Mark(known.st_dev, known.st_ino, 0, "", 0)
+            found.append(Part(path, packed, fresh, None))
+    order = {path: number for number, path in enumerate(files)}
+    return sorted(found, key=lambda part: order[part.path])
+
+
+def _continues(path: str, packed: bool, mark: Mark) -> bool:
+    """Whether a file is the one that was read, or a copy of all of it."""
+    if not _same_head(path, packed, mark):
+        return False
+    if packed:
+        return True
+    try:
+        return os.stat(path).st_size >= mark.offset
+    except OSError:
+        return False
+
+
+def _same_head(path: str, packed: bool, mark: Mark) -> bool:
+    if not mark.head_size:
+        return False
+    try:
+        with _content(path, packed) as stream:
+            first = stream.read(mark.head_size)
+    except (OSError, EOFError, zlib.error):
+        return False
+    return len(first) == mark.head_size and _digest(first) == mark.head
+
+
+def _copied(path: str, packed: bool, part: Part) -> bool:
+    """Whether a file begins as another one does, as far as both go."""
+    one, two = _first_lines(path, packed), _first_lines(part.path, part.packed)
+    size = min(len(one), len(two))
+    return size > 0 and one[:size] == two[:size]
+
+
+def _first_lines(path: str, packed: bool) -> bytes:
+    try:
+        with _content(path, packed) as stream:
+            first = stream.read(HEAD)
+    except (OSError, EOFError, zlib.error):
+        return b""
+    return first if len(first) == HEAD else first[: first.rfind(b"\n") + 1]
+
+
+def _digest(data: bytes) -> str:
+    return hashlib.blake2b(data, digest_size=16).hexdigest()
+
+
+def _content(path: str, packed: bool) -> IO[bytes]:
+    return cast(IO[bytes], gzip.open(path, "rb")) if packed else open(path, "rb")
+
+
+def chunks(part: Part) -> Iterator[Chunk]:
+    """What is new in a file, in bounded pieces. A line that is not ended yet is left for the next
+    time, but for one at the end of a packed file, which stays cut.
+
+    Raises OSError, EOFError, zlib.error where the file cannot be read on; what came before holds.
+    """
+    if part.packed and part.mark.done:
+        return
+    with _content(part.path, part.packed) as stream:
+        on_disk = os.fstat(stream.fileno()).st_size
+        head = stream.read(HEAD)
+        stream.seek(part.mark.offset)
+        offset, rest, dropped = part.mark.offset, b"", 0
+
+        def mark(at: int, done: int = 0) -> Mark:
+            size = min(HEAD, at)
+            return Mark(part.mark.device, part.mark.inode, at, _digest(head[:size]), size, done)
+
+        while block := stream.read(BLOCK):
+            data = rest + block
+            end = data.rfind(b"\n") + 1
+            if not end:
+                # Of a line that is too long the beginning is enough to know so.
+                rest = data[: LONGEST_LINE + 1]
+                dropped += len(data) - len(rest)
+                continue
+            if dropped:
+                # The line that was too long, by itself: what is dropped of it moves the others.
+                first = data.find(b"\n") + 1
+                after = offset + first + dropped
+                yield Chunk(offset, data[:first], mark(after))
+                offset, data, dropped, end = after, data[first:], 0, end - first
+            if end:
+                yield Chunk(offset, data[:end], mark(offset + end))
+            offset, rest = offset + end, data[end:]
+        if part.packed:
+            whole = offset + len(rest) + dropped
+            yield Chunk(offset, rest, mark(whole, on_disk), cut=bool(rest))
+
+
+def lines_between(
+    path: str, packed: bool, low: int, high: int, word: bytes = b""
+) -> Iterator[tuple[int, bytes]]:
+    """The lines of a file that begin from `low` on and before `high`, each with where it begins
+    and without its end. word: in lower case, stands in each in any case. What is too long for a
+    line is passed over. Raises OSError, EOFError, zlib.error.
+    """
+    with _content(path, packed) as stream:
+        stream.seek(low)
+        at, rest = low, b""
+        while at < high and (block := stream.read(BLOCK)):
+            data = rest + block
+            end = data.rfind(b"\n") + 1
+            if not end and len(data) > LONGEST_LINE:
+                at, rest = at + len(data), b""
+                continue
+            for start, line in _with(data[:end], word):
+                if at + start >= high:
+                    return
+                yield at + start, line.removesuffix(b"\r")
+            at, rest = at + end, data[end:]
+
+
+def content(path: str) -> bytes:
+    """All that a packed file holds. Raises OSError, EOFError, zlib.error."""
+    with _content(path, packed=True) as stream:
+        return stream.read()
+
+
+def lines_of(data: bytes, start: int, word: bytes = b"") -> Iterator[tuple[int, bytes]]:
+    """The whole lines of a stretch that begins at `start`, as `lines_between` gives them."""
+    for at, line in _with(data[: data.rfind(b"\n") + 1], word):
+        yield start + at, line.removesuffix(b"\r")
+
+
+def _with(data: bytes, word: bytes) -> Iterator[tuple[int, bytes]]:
+    """The lines of a block that hold a word, each with where it begins."""
+    if not word:
+        at = 0
+        for line in data.split(b"\n")[:-1]:
+            yield at, line
+            at += len(line) + 1
+        return
+    lower = data.lower()
+    at = lower.find(word)
+    while at >= 0:
+        start = data.rfind(b"\n", 0, at) + 1
+        end = data.find(b"\n", at)
+        if end < 0:
+            return
+        if b"\n" not in word:
+            yield start, data[start:end]
+        at = lower.find(word, end + 1)

@@ -1,0 +1,257 @@
+"""The logs: what was read, what it adds up to, why requests failed, and the lines themselves."""
+
+from __future__ import annotations
+
+import ipaddress
+from dataclasses import dataclass, replace
+from typing import Any
+
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.exceptions import PermissionDenied
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+from rest_framework_dataclasses.serializers import DataclassSerializer
+
+from ecumen_web.api.jobs import JobSerializer
+from ecumen_web.api.surveys import survey_of
+from ecumen_web.queue import ask_for_logs
+from ecumen_web.store.failures import Failures, failures
+from ecumen_web.store.figures import Asked, Figures, Row, figures, zone_of
+from ecumen_web.store.loading import scene_of
+from ecumen_web.store.models import (
+    HourSum,
+    JobRecord,
+    LogSource,
+    RejectedLine,
+    SiteRecord,
+    SurveyRecord,
+)
+from ecumen_web.store.rawlines import RawLine, RawLines, raw_lines
+from ecumen_web.store.reading import log_root
+
+MOST_LINES = 2_000
+_MOST_REJECTED = 200
+_SURVEY = OpenApiParameter("survey", str, "path")
+
+
+@dataclass(frozen=True, slots=True)
+class LogState:
+    """One log and how far it was read. trouble: why it cannot be read; unread: of its files.
+
+    first, last: seconds since 1970, UTC.
+    """
+
+    id: int
+    path: str
+    kind: str
+    engine: str
+    lines: int
+    rejected: int
+    first: int | None
+    last: int | None
+    trouble: str
+    unread: list[str]
+
+
+@dataclass(frozen=True, slots=True)
+class LogOwner:
+    """Whose lines are told apart. key: as the other questions name it."""
+
+    key: str
+    name: str
+    declared_at: str
+
+
+@dataclass(frozen=True, slots=True)
+class LogsView:
+    """here: whether the logs lie on this machine. zone: seconds east of UTC."""
+
+    here: bool
+    zone: int
+    first: int | None
+    last: int | None
+    sources: list[LogState]
+    owners: list[LogOwner]
+
+
+class LogsViewSerializer(DataclassSerializer[LogsView]):
+    class Meta:
+        dataclass = LogsView
+
+
+class LogsSerializer(serializers.Serializer[object]):
+    logs = LogsViewSerializer()
+    job = JobSerializer(allow_null=True)
+
+
+class FiguresSerializer(DataclassSerializer[Figures]):
+    class Meta:
+        dataclass = Figures
+
+
+class FailuresSerializer(DataclassSerializer[Failures]):
+    class Meta:
+        dataclass = Failures
+
+
+class RawLinesSerializer(DataclassSerializer[RawLines]):
+    class Meta:
+        dataclass = RawLines
+
+
+@dataclass(frozen=True, slots=True)
+class Rejected:
+    path: str
+    offset: int
+    why: str
+    text: str
+
+
+class RejectedSerializer(DataclassSerializer[Rejected]):
+    class Meta:
+        dataclass = Rejected
+
+
+class AskedSerializer(serializers.Serializer[object]):
+    """begin, end: seconds since 1970, UTC. site: a key; none is the whole server. classes:
+    hundreds of statuses with commas between them.
+    """
+
+    begin = serializers.IntegerField(min_value=-(1 << 40), max_value=1 << 40)
+    end = serializers.IntegerField(min_value=-(1 << 40), max_value=1 << 40)
+    site = serializers.CharField(required=False, default="", allow_blank=True)
+    classes = serializers.RegexField(r"^([1-5]00(,[1-5]00)*)?$", required=False, default="")
+    who = serializers.ChoiceField(
+        choices=["everybody", "people", "automatic"], required=False, default="everybody"
+    )
+    whole = serializers.BooleanField(required=False, default=False)
+
+
+class LinesAskedSerializer(AskedSerializer):
+    words = serializers.CharField(required=False, default="", allow_blank=True, max_length=500)
+    limit = serializers.IntegerField(required=False, default=100, min_value=1, max_value=MOST_LINES)
+
+
+def _asked(request: Request, record: SurveyRecord) -> tuple[Asked, dict[str, Any]]:
+    given = LinesAskedSerializer(data=request.query_params)
+    given.is_valid(raise_exception=True)
+    values = given.validated_data
+    if values["whole"] and not request.user.is_staff:
+        raise PermissionDenied("Whole addresses of visitors are shown to administrators alone.")
+    classes = tuple(int(each) for each in values["classes"].split(",") if each)
+    asked = Asked(
+        record.host, values["begin"], values["end"], values["site"], classes, values["who"]
+    )
+    return asked, values
+
+
+class LogsEndpoint(APIView):
+    @extend_schema(parameters=[_SURVEY], responses=LogsSerializer)
+    def get(self, request: Request, survey: str) -> Response:
+        """Which logs there are, and how far they were read."""
+        record = survey_of(survey)
+        rows = LogSource.objects.filter(host=record.host).order_by("kind", "path")
+        read = [row for row in rows if row.first is not None]
+        logs = LogsView(
+            here=log_root(scene_of(record.file).survey) is not None,
+            zone=zone_of(record.host),
+            first=min((row.first for row in read if row.first is not None), default=None),
+            last=max((row.last for row in read if row.last is not None), default=None),
+            sources=[
+                LogState(
+                    row.pk, row.path, row.kind, row.engine, row.lines, row.rejected, row.first,
+                    row.last, row.trouble, row.unread,
+                )
+                for row in rows
+            ],
+            owners=_owners(record),
+        )  # fmt: skip
+        job = JobRecord.objects.filter(kind=JobRecord.Kind.LOGS, survey=record).last()
+        return Response(LogsSerializer({"logs": logs, "job": job}).data)
+
+    @extend_schema(parameters=[_SURVEY], request=None, responses={202: JobSerializer})
+    def post(self, request: Request, survey: str) -> Response:
+        """Starts a job that reads what is new in the logs."""
+        return Response(JobSerializer(ask_for_logs(survey_of(survey))).data, status=202)
+
+
+def _owners(record: SurveyRecord) -> list[LogOwner]:
+    """Those of whom there are lines, by name."""
+    names: dict[str, SiteRecord] = {}
+    for site in record.sites.filter(personal=False).only("name", "subject", "declared_at"):
+        names.setdefault(site.subject, site)
+    keys = HourSum.objects.filter(site__host=record.host).values_list("site__key", flat=True)
+    found = []
+    for key in set(keys.distinct()):
+        if not key:
+            continue
+        row = names.get(key)
+        found.append(LogOwner(key, row.name if row else key, row.declared_at if row else ""))
+    return sorted(found, key=lambda owner: owner.name)
+
+
+class FiguresEndpoint(APIView):
+    @extend_schema(parameters=[_SURVEY, AskedSerializer], responses=FiguresSerializer)
+    def get(self, request: Request, survey: str) -> Response:
+        """What the lines of a range add up to."""
+        asked, values = _asked(request, survey_of(survey))
+        found = figures(asked)
+        if not values["whole"] and "clients" in found.lists:
+            found.lists["clients"] = [
+                Row(shortened(row.text), row.requests, row.size) for row in found.lists["clients"]
+            ]
+        return Response(FiguresSerializer(found).data)
+
+
+class FailuresEndpoint(APIView):
+    @extend_schema(parameters=[_SURVEY, AskedSerializer], responses=FailuresSerializer)
+    def get(self, request: Request, survey: str) -> Response:
+        """Why requests of a range failed, the most frequent cause first."""
+        record = survey_of(survey)
+        asked, _ = _asked(request, record)
+        return Response(FailuresSerializer(failures(record, asked)).data)
+
+
+class LinesEndpoint(APIView):
+    @extend_schema(parameters=[_SURVEY, LinesAskedSerializer], responses=RawLinesSerializer)
+    def get(self, request: Request, survey: str) -> Response:
+        """The lines themselves, the last first."""
+        record = survey_of(survey)
+        asked, values = _asked(request, record)
+        found = raw_lines(record, asked, values["words"], values["limit"])
+        if not values["whole"]:
+            found = replace(found, lines=[_without_client(line) for line in found.lines])
+        return Response(RawLinesSerializer(found).data)
+
+
+class RejectedEndpoint(APIView):
+    @extend_schema(
+        parameters=[_SURVEY, OpenApiParameter("log", int, "path")],
+        responses=RejectedSerializer(many=True),
+    )
+    def get(self, request: Request, survey: str, log: int) -> Response:
+        """Lines of a log that could not be read, and why."""
+        rows = RejectedLine.objects.filter(source__host=survey_of(survey).host, source=log)
+        found = [
+            Rejected(r.path, r.offset, r.why, bytes(r.text).decode("utf-8", "backslashreplace"))
+            for r in rows[:_MOST_REJECTED]
+        ]
+        return Response(RejectedSerializer(found, many=True).data)
+
+
+def shortened(client: str) -> str:
+    """An address without what tells one visitor from the next: 192.0.2.0/24, 2001:db8:1::/48."""
+    try:
+        address = ipaddress.ip_address(client)
+    except ValueError:
+        # A name: what is left of its first dot tells the machine.
+        return f"*.{client.partition('.')[2]}" if "." in client else client
+    length = 24 if address.version == 4 else 48
+    return str(ipaddress.ip_network((address, length), strict=False))
+
+
+def _without_client(line: RawLine) -> RawLine:
+    short = shortened(line.client)
+    return replace(line, client=short, text=line.text.replace(line.client, short))

@@ -1,0 +1,293 @@
+"""Reads the logs that a survey names: what is new in them is added up, failures are explained."""
+
+from __future__ import annotations
+
+import gc
+import os
+import socket
+import zlib
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+
+from django.conf import settings
+from django.db import transaction
+
+from ecumen.causes import Source, SourceKind, sources
+from ecumen.logs.entry import Entry, EntryReader
+from ecumen.logs.errorlog import error_entry
+from ecumen.logs.forms import form_of
+from ecumen.logs.ledger import Ledger, ledger_of
+from ecumen.survey import Survey
+from ecumen_demo import DEMO
+from ecumen_machine.following import Chunk, Mark, Part, chunks, files_of, parts_of
+from ecumen_web.store.causes import explain_failures
+from ecumen_web.store.loading import scene_of
+from ecumen_web.store.logbook import ErrorCount, Logbook, error_counts
+from ecumen_web.store.models import LogFile, LogSource, LogSpan, RejectedLine, SurveyRecord
+from ecumen_web.store.translate import clean
+
+Progress = Callable[[str, int, int], None]
+_AT_ONCE = 50_000  # entries that are added up together
+_MOST_REJECTED = 1_000  # lines of a log that are kept
+_LONGEST_KEPT = 500  # bytes of such a line
+
+
+@dataclass(slots=True)
+class _Batch:
+    """What was read since something was last written down."""
+
+    ledgers: list[Ledger] = field(default_factory=list)
+    errors: list[ErrorCount] = field(default_factory=list)
+    files: dict[int, tuple[LogFile, Mark]] = field(default_factory=dict)
+    spans: dict[tuple[int, int], tuple[int, int]] = field(default_factory=dict)
+    rejected: list[RejectedLine] = field(default_factory=list)
+    sources: dict[int, LogSource] = field(default_factory=dict)
+    entries: int = 0
+
+
+@contextmanager
+def _without_collecting() -> Iterator[None]:
+    """Entries hold no cycles: looking for them takes longer than reading the lines."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
+
+
+def read_logs(record: SurveyRecord, progress: Progress = lambda *step: None) -> int:
+    """Reads what is new in the logs of a server, and explains what fails. Returns the number of
+    lines that were new.
+    """
+    scene = scene_of(record.file)
+    under = log_root(scene.survey)
+    if under is None:
+        return 0
+    found = [source for source in sources(scene) if not source.trouble]
+    rows = {_key(source): _row(record.host, source) for source in sources(scene)}
+    own = {under + source.path for source in found}
+    reading = _Reading(record.host)
+    # Error logs have no zone: that of the access logs holds.
+    with _without_collecting():
+        for number, source in enumerate(found):
+            progress(f"reading {source.path}", number, len(found))
+            reading.read(source, rows[_key(source)], under, own)
+        reading.write()
+    progress("explaining what failed", 0, 0)
+    explain_failures(record, progress)
+    return reading.lines
+
+
+def unread_bytes(record: SurveyRecord) -> int:
+    """About how much there is to read; a demo's logs that are not written yet count as much."""
+    scene = scene_of(record.file)
+    under = log_root(scene.survey)
+    if under is None:
+        return 0
+    if under and not os.path.isdir(under):
+        return 1 << 40
+    known = dict(LogFile.objects.filter(source__host=record.host).values_list("path", "offset"))
+    found = 0
+    for source in sources(scene):
+        for path in () if source.trouble else files_of(under + source.path)[0]:
+            try:
+                found += max(0, os.stat(path).st_size - known.get(path, 0))
+            except OSError:
+                continue
+    return found
+
+
+def log_root(survey: Survey) -> str | None:
+    """What stands before the paths of a server's logs here: nothing where this is the server, the
+    folder of the demo's logs, or None where they lie elsewhere.
+    """
+    if survey.taken_by == DEMO:
+        return settings.DEMO_LOGS
+    return "" if survey.host == socket.gethostname() else None
+
+
+def _key(source: Source) -> tuple[str, ...]:
+    return (source.path, source.kind, source.engine)
+
+
+def _row(host: str, source: Source) -> LogSource:
+    row, _ = LogSource.objects.get_or_create(
+        host=host,
+        path=clean(source.path),
+        kind=source.kind,
+        engine=source.engine,
+    )
+    if row.trouble != source.trouble:
+        row.trouble = source.trouble
+        row.save(update_fields=["trouble"])
+    return row
+
+
+class _Reading:
+    """One look at all logs of a server. lines: that were new."""
+
+    def __init__(self, host: str) -> None:
+        self.host = host
+        self.logbook = Logbook(host)
+        self.batch = _Batch()
+        self.lines = 0
+        self.zone: dict[str, int] = {}
+
+    def read(self, source: Source, row: LogSource, under: str, own: set[str]) -> None:
+        files, row.unread = files_of(under + source.path, own)
+        closed = [path for path in files if not os.access(path, os.R_OK)]
+        row.unread = [*row.unread, *(f"{path}: may not be read by this account" for path in closed)]
+        known = {(file.device, file.inode): file for file in row.files.all()}
+        marks = [
+            Mark(f.device, f.inode, f.offset, f.head, f.head_size, f.done) for f in known.values()
+        ]
+        self.batch.sources[row.pk] = row
+        entries: list[Entry] = []
+        forms = [form_of(template) for template in source.templates]
+        reader = EntryReader(forms) if source.kind is SourceKind.ACCESS else None
+        for part in parts_of(files, marks):
+            file = self._file(row, known, part)
+            try:
+                for chunk in chunks(part):
+                    if reader is None:
+                        self._errors(row, source, file, chunk)
+                    else:
+                        entries += self._entries(row, reader, file, part, chunk)
+                    if len(entries) >= _AT_ONCE:
+                        self._add(entries, source, row)
+                        entries = []
+            except (OSError, EOFError, zlib.error) as error:
+                row.unread = [*row.unread, f"{part.path}: {error}"]
+        if entries:
+            self._add(entries, source, row)
+        self._zone(source, row)
+
+    def _file(self, row: LogSource, known: dict[tuple[int, int], LogFile], part: Part) -> LogFile:
+        file = known.get((part.before.device, part.before.inode)) if part.before else None
+        if file is None:
+            file = LogFile(source=row, offset=0, head="", head_size=0)
+        moved = (file.device, file.inode, file.path, file.packed) != (
+            part.mark.device, part.mark.inode, part.path, part.packed,
+        )  # fmt: skip
+        if file.pk is None or moved:
+            file.device, file.inode = part.mark.device, part.mark.inode
+            file.path, file.packed, file.done = part.path, part.packed, part.mark.done
+            # A file that is gone may have had this number.
+            row.files.filter(device=file.device, inode=file.inode).exclude(pk=file.pk).delete()
+            file.save()
+        return file
+
+    def _entries(
+        self, row: LogSource, reader: EntryReader, file: LogFile, part: Part, chunk: Chunk
+    ) -> list[Entry]:
+        lines = [chunk.data] if chunk.cut else chunk.data.split(b"\n")[:-1]
+        self.batch.files[file.pk] = (file, chunk.mark)
+        if not lines:
+            return []
+        starts = [chunk.start]
+        for line in lines:
+            starts.append(starts[-1] + len(line) + 1)
+        if chunk.cut:
+            self._reject(row, part, chunk.start, "cut at the end of the file", chunk.data)
+            self._count(row, 1, 1)
+            return []
+        found = reader.all(lines)
+        for number, why in found.rejected:
+            self._reject(row, part, starts[number], why, lines[number])
+        self._count(row, len(found.entries) + len(found.rejected), len(found.rejected))
+        spans = self.batch.spans
+        for entry, number in zip(found.entries, found.numbers, strict=True):
+            key = (file.pk, entry.at // 3600)
+            low, high = spans.get(key, (starts[number], 0))
+            spans[key] = (min(low, starts[number]), max(high, starts[number + 1]))
+        return found.entries
+
+    def _errors(self, row: LogSource, source: Source, file: LogFile, chunk: Chunk) -> None:
+        """What a line goes on with on the next one is not told apart: such lines are rejected."""
+        self.batch.files[file.pk] = (file, chunk.mark)
+        lines = chunk.data.split(b"\n")[:-1]
+        zone = self.zone.get(source.engine, 0)
+        rows = []
+        for line in lines:
+            entry = error_entry(line)
+            if entry is not None:
+                path = entry.path.encode("utf-8", "surrogateescape")
+                rows.append(
+                    (entry.at - zone, entry.level, entry.reason.name.lower(), path,
+                     clean(entry.message))
+                )  # fmt: skip
+        self._count(row, len(lines), len(lines) - len(rows))
+        self.batch.errors += error_counts(row, rows)
+
+    def _count(self, row: LogSource, lines: int, rejected: int) -> None:
+        row.lines += lines
+        row.rejected += rejected
+        self.lines += lines
+
+    def _reject(self, row: LogSource, part: Part, at: int, why: str, text: bytes) -> None:
+        if row.rejected + len(self.batch.rejected) < _MOST_REJECTED:
+            self.batch.rejected.append(
+                RejectedLine(
+                    source=row, path=part.path, offset=at, why=why, text=text[:_LONGEST_KEPT]
+                )
+            )
+
+    def _add(self, entries: list[Entry], source: Source, row: LogSource) -> None:
+        assert source.books is not None
+        ledger = ledger_of(entries, source.books)
+        row.first = ledger.first if row.first is None else min(row.first, ledger.first)
+        row.last = ledger.last if row.last is None else max(row.last, ledger.last)
+        row.zone = ledger.zone
+        self.batch.ledgers.append(ledger)
+        self.batch.entries += len(entries)
+        # Two ledgers of one log must not be written together: a visit may go on in the second.
+        if self.batch.entries >= _AT_ONCE:
+            self.write()
+            self.batch.sources[row.pk] = row
+
+    def _zone(self, source: Source, row: LogSource) -> None:
+        if source.kind is SourceKind.ACCESS and row.last is not None:
+            self.zone[source.engine] = row.zone
+
+    def write(self) -> None:
+        """Writes down what was read, and how far, together: nothing is counted twice."""
+        batch, self.batch = self.batch, _Batch()
+        with transaction.atomic():
+            self.logbook.write(batch.ledgers)
+            if batch.errors:
+                self.logbook.write_errors(batch.errors)
+            for file, mark in batch.files.values():
+                file.offset, file.head, file.head_size = mark.offset, mark.head, mark.head_size
+                file.done = mark.done
+            LogFile.objects.bulk_update(
+                [file for file, _ in batch.files.values()],
+                ("offset", "head", "head_size", "done"),
+                batch_size=500,
+            )
+            _write_spans(batch.spans)
+            RejectedLine.objects.bulk_create(batch.rejected, batch_size=500)
+            LogSource.objects.bulk_update(
+                batch.sources.values(),
+                ("lines", "rejected", "first", "last", "zone", "unread"),
+                batch_size=500,
+            )
+
+
+def _write_spans(spans: dict[tuple[int, int], tuple[int, int]]) -> None:
+    numbers = {file for file, _ in spans}
+    known = {
+        (span.file_id, span.hour): span for span in LogSpan.objects.filter(file_id__in=numbers)
+    }
+    fresh, changed = [], []
+    for (file, hour), (low, high) in spans.items():
+        span = known.get((file, hour))
+        if span is None:
+            fresh.append(LogSpan(file_id=file, hour=hour, low=low, high=high))
+        elif low < span.low or high > span.high:
+            span.low, span.high = min(low, span.low), max(high, span.high)
+            changed.append(span)
+    LogSpan.objects.bulk_create(fresh, batch_size=500)
+    LogSpan.objects.bulk_update(changed, ("low", "high"), batch_size=500)

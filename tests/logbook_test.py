@@ -1,0 +1,419 @@
+"""The logs as the application keeps them: read in pieces or at once, every number is the truth."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import random
+import signal
+import socket
+import subprocess
+import time
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import replace
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+from django.contrib.auth import get_user_model
+from django.core.cache import cache
+from django.test import Client
+
+from ecumen.survey import Survey, write_survey
+from ecumen_machine.probe import EngineSpec, take_survey
+from ecumen_web import queue
+from ecumen_web.api.logs import shortened
+from ecumen_web.store import failures, figures, loading, reading
+from ecumen_web.store.models import (
+    CauseRecord,
+    DaySum,
+    HourSum,
+    LogSource,
+    RejectedLine,
+    SurveyRecord,
+    VisitRecord,
+)
+from ecumen_web.store.rawlines import raw_lines
+from tests.builders import server
+from tests.tally_test import ground
+from tests.worlds.live import httpd, nginx
+from tests.worlds.plain import plain_head
+
+pytestmark = pytest.mark.django_db
+HERE = socket.gethostname()
+AT = 1_933_000_000 - 1_933_000_000 % 86_400
+ADDRESS, PORT = "127.0.0.71", 8093
+
+
+@pytest.fixture(autouse=True)
+def home(settings: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    settings.SURVEYS = tmp_path
+    settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
+    cache.clear()
+    loading.scene_of.cache_clear()
+    monkeypatch.setattr(queue.queue, "immediate", True)
+
+
+def kept(survey: Survey, folder: Path) -> SurveyRecord:
+    file = folder / "given.survey"
+    with file.open("w+b") as stream:
+        write_survey(survey, stream)
+        stream.seek(0)
+        return loading.load_kept(loading.keep_file(stream), lambda *step: None)
+
+
+def line(at: int, client: str, path: str, status: int, size: int, agent: str) -> str:
+    stamp = datetime.fromtimestamp(at, UTC).strftime("%d/%b/%Y:%H:%M:%S +0000")
+    return f'{client} - - [{stamp}] "GET {path} HTTP/1.1" {status} {size} "-" "{agent}"\n'
+
+
+def small(log: Path) -> Survey:
+    form = '"%h %l %u %t \\"%r\\" %>s %b \\"%{Referer}i\\" \\"%{User-Agent}i\\""'
+    config = (
+        f"<VirtualHost 192.0.2.10:80>\nServerName a.test\nDocumentRoot /srv/a\n"
+        f"CustomLog {log} {form}\n</VirtualHost>\n<Directory /srv>\nRequire all granted\n</Directory>\n"
+    )
+    files = ("0755 root /srv/a/", "0644 root /srv/a/index.html", "0600 root /srv/a/shut.html")
+    return replace(server(config, files), host=HERE)
+
+
+Truth = list[tuple[int, str, str, int, int, str]]
+
+
+def made(rng: random.Random, count: int) -> Truth:
+    """Requests of three days, in the order in which they came."""
+    moments = sorted(AT + rng.randrange(3 * 86_400) for _ in range(count))
+    return [
+        (at, f"192.0.2.{rng.randrange(1, 9)}", rng.choice(["/", "/x.html", "/shut.html", "/none", "/s.css"]),
+         0, rng.randrange(9000), rng.choice(["Skerry/1 (Desk)", "LampBot/1"]))
+        for at in moments
+    ]  # fmt: skip
+
+
+STATUS = {"/": 200, "/x.html": 200, "/shut.html": 403, "/none": 404, "/s.css": 304}
+
+
+def written(truth: Truth) -> list[str]:
+    return [
+        line(at, who, path, STATUS[path], size, agent) for at, who, path, _, size, agent in truth
+    ]
+
+
+def test_in_pieces_over_rotations_as_at_once(tmp_path: Path, seed: int) -> None:
+    rng = random.Random(seed)
+    truth = made(rng, 900)
+    lines = written(truth)
+    log = tmp_path / "a.log"
+    record = kept(small(log), tmp_path)
+    steps = sorted(rng.sample(range(1, 900), 7))
+    for number, (low, high) in enumerate(zip([0, *steps], [*steps, 900], strict=True)):
+        data = "".join(lines[low:high]).encode()
+        with log.open("ab") as stream:
+            # A line that is not whole yet waits for its end.
+            stream.write(data[:-9])
+            stream.flush()
+            reading.read_logs(record)
+            stream.write(data[-9:])
+        reading.read_logs(record)
+        if number == 2:
+            log.rename(tmp_path / "a.log.1")
+        if number == 4:
+            (tmp_path / "a.log.2.gz").write_bytes(
+                gzip.compress((tmp_path / "a.log.1").read_bytes())
+            )
+            (tmp_path / "a.log.1").unlink()
+            (tmp_path / "a.log.1").write_bytes(log.read_bytes())
+            log.write_bytes(b"")
+    in_pieces = everything()
+    assert reading.read_logs(record) == 0
+    assert everything() == in_pieces
+    source = LogSource.objects.get(kind="access")
+    assert (source.lines, source.rejected) == (900, 0)
+    for model in (HourSum, DaySum, VisitRecord):
+        model.objects.all().delete()
+    LogSource.objects.all().delete()
+    assert reading.read_logs(record) == 900
+    for once, before in zip(everything(), in_pieces, strict=True):
+        assert set(once) ^ set(before) == set()
+    check_figures(truth, rng)
+
+
+def everything() -> list[Any]:
+    fields = (
+        "site",
+        "dim",
+        "at",
+        "key__text",
+        "status",
+        "automatic",
+        "requests",
+        "size",
+        "first",
+        "last",
+    )
+    visits = (
+        "site",
+        "client__text",
+        "agent__text",
+        "begin",
+        "end",
+        "requests",
+        "pages",
+        "entry__text",
+        "exit__text",
+    )
+    return [
+        sorted(map(str, HourSum.objects.values_list(*fields))),
+        sorted(map(str, DaySum.objects.values_list(*fields))),
+        sorted(map(str, VisitRecord.objects.values_list(*visits))),
+    ]
+
+
+def check_figures(truth: Truth, rng: random.Random) -> None:
+    """Ranges of whole days and of pieces, with and without a filter, against counting."""
+    key = next(
+        each for each in HourSum.objects.values_list("site__key", flat=True).distinct() if each
+    )
+    for _ in range(25):
+        begin, end = sorted(AT + rng.randrange(73) * 3600 for _ in range(2))
+        site = rng.choice(["", key])
+        classes = rng.choice([(), (400, 500), (200,)])
+        who = rng.choice(["everybody", "people", "automatic"])
+        rows = [
+            row for row in truth
+            if begin <= row[0] < end
+            and (not classes or STATUS[row[2]] // 100 * 100 in classes)
+            and (who == "everybody" or (row[5] == "LampBot/1") == (who == "automatic"))
+        ]  # fmt: skip
+        found = figures.figures(figures.Asked(HERE, begin, end, site, classes, who))
+        assert found.totals.requests == len(rows)
+        assert found.totals.size == sum(row[4] for row in rows)
+        assert found.totals.clients == len({row[1] for row in rows})
+        assert found.totals.failed == sum(STATUS[row[2]] >= 400 for row in rows)
+        assert sum(sum(band.classes) for band in found.bands) == len(rows)
+        assert sum(found.by_hour) == sum(found.by_weekday) == len(rows)
+        assert found.totals.pages == sum(row[2] in ("/", "/x.html") for row in rows)
+        if site and rows:
+            assert {r.text: r.requests for r in found.lists["clients"]} == Counter(
+                r[1] for r in rows
+            )
+            programs = {r.text: r.requests for r in found.lists["agents"]}
+            assert programs == Counter(row[5].partition("/")[0] for row in rows)
+
+
+def test_failures_lead_to_their_gates_findings_and_tolls(tmp_path: Path) -> None:
+    log = tmp_path / "a.log"
+    log.write_text(
+        "".join(line(AT + n * 600, f"192.0.2.{n % 3}", "/shut.html", 403, 9, "x") for n in range(6))
+        + line(AT, "192.0.2.9", "/none", 404, 9, "x")
+        + line(AT, "192.0.2.9", "/index.html", 500, 9, "x")
+        + "nonsense\n"
+    )
+    record = kept(small(log), tmp_path)
+    reading.read_logs(record)
+    found = failures.failures(record, figures.Asked(HERE, AT, AT + 86_400))
+    told = {(g.status, g.standing, g.gate): (g.requests, g.visitors) for g in found.groups}
+    assert told == {
+        (403, "explained", "ladder"): (6, 3),
+        (404, "explained", "serve"): (1, 1),
+        (500, "differs", ""): (1, 1),
+    }
+    assert (found.failed, found.explained) == (8, 7)
+    shut = found.groups[0]
+    assert (shut.places[0].path, shut.first, shut.last) == ("/srv/a/shut.html", AT, AT + 3000)
+    early = failures.failures(record, figures.Asked(HERE, AT, AT + 3600, classes=(500,)))
+    assert [(g.status, g.now) for g in early.groups] == [(500, 200)]
+    (rejected,) = RejectedLine.objects.all()
+    assert (bytes(rejected.text), rejected.why.startswith("not of the form")) == (b"nonsense", True)
+    assert CauseRecord.objects.filter(survey=record).count() == 3
+
+
+def test_another_template_or_a_second_one_reads_no_line_again(tmp_path: Path) -> None:
+    log = tmp_path / "a.log"
+    log.write_text(line(AT, "192.0.2.1", "/", 200, 9, "x"))
+    record = kept(small(log), tmp_path)
+    assert reading.read_logs(record) == 1
+    survey = small(log)
+    config = survey.texts["/etc/c"].replace(b"%b", b"%O")
+    changed = replace(survey, texts={**survey.texts, "/etc/c": config}, taken_at=9)
+    later = kept(changed, tmp_path)
+    assert reading.read_logs(later) == 0
+    # Two sites that write one log, each in its own form.
+    second = config + config.replace(b"a.test", b"b.test").replace(b"%h %l", b"%v %h %l")
+    both = kept(replace(changed, texts={**survey.texts, "/etc/c": second}, taken_at=10), tmp_path)
+    with log.open("a") as stream:
+        stream.write(line(AT + 9, "192.0.2.2", "/", 200, 9, "x"))
+        stream.write("b.test " + line(AT + 9, "192.0.2.3", "/", 200, 9, "x"))
+    assert reading.read_logs(both) == 2
+    assert figures.figures(figures.Asked(HERE, AT, AT + 3600)).totals.requests == 3
+    source = LogSource.objects.get(kind="access")
+    assert (source.lines, source.rejected) == (3, 0)
+
+
+def test_a_file_that_is_gone_is_passed_over(tmp_path: Path) -> None:
+    log = tmp_path / "a.log"
+    old = tmp_path / "a.log.1.gz"
+    old.write_bytes(gzip.compress(line(AT, "192.0.2.1", "/old", 200, 9, "x").encode()))
+    log.write_text(line(AT + 60, "192.0.2.1", "/new", 200, 9, "x"))
+    record = kept(small(log), tmp_path)
+    reading.read_logs(record)
+    asked = figures.Asked(HERE, AT, AT + 3600)
+    assert [each.target for each in raw_lines(record, asked, "", 9).lines] == ["/new", "/old"]
+    old.unlink()
+    assert [each.target for each in raw_lines(record, asked, "", 9).lines] == ["/new"]
+
+
+def test_the_api_shortens_addresses_and_finds_lines(tmp_path: Path) -> None:
+    log = tmp_path / "a.log"
+    log.write_text(
+        "".join(line(AT + n, "192.0.2.77", f"/p{n}", 404, 9, "Tide <b>") for n in range(300))
+    )
+    record = kept(small(log), tmp_path)
+    admin = Client()
+    admin.force_login(get_user_model().objects.create_user(username="ines", password="x"))
+    path = f"/api/surveys/{record.pk}/logs"
+    assert admin.post(path).status_code == 202
+    state = admin.get(path).json()
+    assert (state["job"]["state"], state["logs"]["here"]) == ("done", True)
+    (owner,) = state["logs"]["owners"]
+    asked = {"begin": AT, "end": AT + 3600, "site": owner["key"]}
+    found = admin.get(f"{path}/lines", {**asked, "words": "/P29 tide"}).json()
+    assert [row["target"] for row in found["lines"]] == [f"/p{n}" for n in range(299, 289, -1)] + [
+        "/p29"
+    ]
+    assert {row["client"] for row in found["lines"]} == {"192.0.2.0/24"}
+    assert "192.0.2.77" not in json.dumps(found)
+    assert found["lines"][0]["url"] == "http://a.test/p299"
+    some = admin.get(f"{path}/lines", {**asked, "limit": 5}).json()
+    assert (len(some["lines"]), some["searched_to"]) == (5, AT + 295)
+    figure = admin.get(f"{path}/figures", asked).json()
+    assert figure["lists"]["clients"] == [
+        {"text": "192.0.2.0/24", "requests": 300, "size": 2700, "longest": None}
+    ]
+    assert admin.get(f"{path}/figures", {**asked, "whole": True}).status_code == 403
+    assert admin.get(f"{path}/failures", asked).json()["failed"] == 300
+    assert admin.get(f"{path}/figures", {"begin": 1}).json() == {
+        "detail": "end: This field is required."
+    }
+    assert Client().get(path).status_code == 403
+
+
+def test_addresses_are_shortened_to_their_network() -> None:
+    assert [shortened(each) for each in ("192.0.2.9", "2001:db8:1:2::3", "pc.a.test", "-")] == [
+        "192.0.2.0/24", "2001:db8:1::/48", "*.a.test", "-",
+    ]  # fmt: skip
+
+
+# --- the real engines ---
+
+
+def configured(kind: str, base: Path) -> Path:
+    config = base / f"{kind}.conf"
+    if kind == "httpd":
+        modules = "LoadModule log_config_module /usr/lib/apache2/modules/mod_log_config.so\n"
+        built_in = subprocess.run(["apache2", "-l"], capture_output=True, text=True, check=True)
+        lines = [
+            plain_head(base, ADDRESS, PORT),
+            "" if "mod_log_config" in built_in.stdout else modules,
+        ]
+        lines.append('LogFormat "%v %h %l %u %t \\"%r\\" %>s %b \\"%{Host}i\\"" named\n')
+        for name in ("a", "b"):
+            lines.append(
+                f"<VirtualHost {ADDRESS}:{PORT}>\nServerName {name}.test\nDocumentRoot {base}/www/{name}\n"
+                f"CustomLog {base}/logs/{'all' if name == 'b' else name}.log named\n"
+                f"<Location /deny>\nRequire all denied\n</Location>\n</VirtualHost>\n"
+            )
+        config.write_text("".join(lines))
+    else:
+        servers = "".join(
+            f"server {{ listen {ADDRESS}:{PORT}; server_name {name}.test; root {base}/www/{name};\n"
+            f"access_log {base}/logs/{'all' if name == 'b' else name}.log {form};\n"
+            "location /deny { deny all; } }\n"
+            for name, form in (("a", "combined"), ("b", "json"))
+        )
+        config.write_text(
+            f"user www-data;\npid {base}/pid;\nerror_log {base}/logs/error.log;\nevents {{ }}\nhttp {{\n"
+            'log_format json escape=json \'{"time":"$time_iso8601","ip":"$remote_addr",'
+            '"request":"$request","status":$status,"size":$body_bytes_sent,"host":"$http_host"}\';\n'
+            f"{servers}}}\n"
+        )
+    return config
+
+
+PATHS = ["/", "/shut/", "/none", "/deny", "/bare/", "/index.html"]
+GATES = {"/shut/": "ladder", "/none": "serve", "/deny": "rule", "/bare/": "serve"}
+
+
+def ask(host: str, path: str) -> int:
+    request = f"GET {path} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: x\r\nConnection: close\r\n\r\n"
+    with socket.create_connection((ADDRESS, PORT), 5) as link:
+        link.sendall(request.encode())
+        found = b""
+        while block := link.recv(65536):
+            found += block
+    return int(found.split(b" ", 2)[1])
+
+
+def some(rng: random.Random, count: int) -> Iterator[tuple[str, str, int]]:
+    for _ in range(count):
+        host, path = rng.choice(["a.test", "b.test", "odd.test"]), rng.choice(PATHS)
+        yield host, path, ask(host, path)
+
+
+@pytest.mark.server
+@pytest.mark.parametrize("kind", ["httpd", "nginx"])
+def test_real_logs_over_a_rotation_and_a_kill(kind: str, seed: int, tmp_path: Path) -> None:
+    rng = random.Random(seed)
+    with ground() as base:
+        for name in ("a", "b"):
+            for folder in ("shut", "bare"):
+                (base / "www" / name / folder).mkdir(parents=True)
+            (base / f"www/{name}/index.html").write_text("page")
+            (base / f"www/{name}/shut/index.html").write_text("page")
+            (base / f"www/{name}/shut").chmod(0o700)
+        config = configured(kind, base)
+        survey = take_survey([EngineSpec(kind, str(config))], [str(base)])
+        record = kept(survey, tmp_path)
+        asked = []
+        with {"httpd": httpd, "nginx": nginx}[kind](config, ADDRESS, PORT):
+            asked += some(rng, 40)
+            reading.read_logs(record)
+            for name in ("a", "all"):
+                (base / f"logs/{name}.log").rename(base / f"logs/{name}.log.1")
+            pid = int((base / "pid").read_text())
+            subprocess.run(["kill", f"-{signal.SIGUSR1.name[3:]}", str(pid)], check=True)
+            time.sleep(1.5)
+            asked += some(rng, 30)
+            reading.read_logs(record)
+            asked += some(rng, 20)
+            workers = subprocess.run(
+                ["pgrep", "-P", str(pid)], capture_output=True, text=True, check=True
+            )
+            subprocess.run(["kill", "-KILL", str(pid), *workers.stdout.split()], check=True)
+        reading.read_logs(record)
+        source = LogSource.objects.filter(kind="access")
+        assert sum(row.lines for row in source) == len(asked), asked
+        assert sum(row.rejected for row in source) == 0
+        whole = figures.Asked(HERE, 0, 1 << 33)
+        found = figures.figures(whole)
+        assert found.totals.requests == len(asked)
+        assert found.totals.failed == sum(status >= 400 for *_, status in asked)
+        told = failures.failures(record, whole)
+        failed = Counter(path for _, path, status in asked if status >= 400)
+        # The first site answers for the odd name too, where its line tells the name.
+        strange = sum(host == "odd.test" and status < 400 for host, _, status in asked)
+        named = kind == "httpd"
+        assert told.failed == sum(failed.values()) + (strange if named else 0)
+        assert told.explained == told.failed, [g for g in told.groups if g.standing != "explained"]
+        by_gate: Counter[str] = Counter()
+        for group in told.groups:
+            if group.status >= 400:
+                by_gate[group.gate] += group.requests
+        wanted: Counter[str] = Counter()
+        for path, count in failed.items():
+            wanted[GATES[path]] += count
+        assert by_gate == wanted
+        shut = [g for g in told.groups if g.gate == "ladder"]
+        assert sum(said.requests for g in shut for said in g.said) > 0
