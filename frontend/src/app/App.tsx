@@ -31,7 +31,8 @@ const queries = new QueryClient({
 export function App() {
   return (
     <QueryClientProvider client={queries}>
-      <BrowserRouter>
+      {/* No transitions: boxes and fields keep their state in the address, and must show it at once. */}
+      <BrowserRouter useTransitions={false}>
         <Guard>
           <Rooms />
         </Guard>
