@@ -25,7 +25,8 @@ def test_every_decided_answer_is_the_servers_own(request: pytest.FixtureRequest,
         for kind in ENGINES:
             run_world(kind, seed + number, count, report)
     summary = (
-        f"asked {report.asked}, decided {report.decided}, wrong {len(report.wrong)}, "
+        f"asked {report.asked}, decided {report.decided}, short {report.short}, "
+        f"wrong {len(report.wrong)}, "
         f"statuses {dict(report.statuses)}, unsure {report.unsure.most_common(5)}"
     )
     print(summary)
@@ -36,5 +37,6 @@ def test_every_decided_answer_is_the_servers_own(request: pytest.FixtureRequest,
         Path(path).write_text(HEAD + about + report.table() + "\n")
     assert not report.wrong, "\n".join([summary, *report.wrong[:20]])
     assert report.decided >= 0.95 * report.asked, summary
+    assert report.short >= 0.1 * report.asked, summary
     # The worlds must be worth asking: every kind of answer occurs.
     assert {200, 301, 302, 400, 403, 404, 405, 500} <= set(report.statuses), summary

@@ -5,14 +5,16 @@ from __future__ import annotations
 import shutil
 import tempfile
 from collections import defaultdict
+from dataclasses import replace
 from pathlib import Path
 from urllib.parse import urlsplit
 
 import pytest
 
 from ecumen.audit import Finding, audit
-from ecumen.audit.scene import Scene, Site
+from ecumen.audit.scene import Scene, Site, front_of
 from ecumen.passage import Follower
+from ecumen.passage.front import page_of
 from ecumen_machine import EngineSpec, take_survey
 from tests.worlds.agreement import ENGINES, world_on_disk
 from tests.worlds.live import Seen, ask
@@ -36,6 +38,17 @@ def asked(scene: Scene, site: Site) -> Seen | None:
     return ask(row)
 
 
+def assert_the_same_at_length(scene: Scene, site: Site) -> None:
+    """A front page that is answered shortly is the same as one that is followed."""
+    front, page = scene.front(site), scene.page(site)
+    ran = scene.follower.run(front.request)
+    whole = front_of(front.request, ran)
+    assert replace(front, answer=None) == replace(whole, answer=None)
+    if front.answer is not None and whole.answer is not None:
+        assert front.answer.content_type == whole.answer.content_type
+    assert page == page_of(scene.follower, site.engine, site.summary, front.request, ran)
+
+
 @pytest.mark.parametrize("kind", ENGINES)
 def test_no_front_page_fails_without_a_finding_that_says_why(
     kind: str, seed: int, request: pytest.FixtureRequest
@@ -47,6 +60,8 @@ def test_no_front_page_fails_without_a_finding_that_says_why(
                 take_survey([EngineSpec(kind, str(world.config))], [str(world.base)])
             )
             scene = Scene(follower)
+            for site in scene.sites:
+                assert_the_same_at_length(scene, site)
             found = audit(follower)
             assert found.failed_checks == []
             named = {

@@ -27,6 +27,7 @@ from playwright.sync_api import BrowserContext, Page
 from ecumen.audit import audit
 from ecumen.engines.httpd import reader as httpd_reader
 from ecumen.engines.nginx import reader as nginx_reader
+from ecumen.engines.quiet import settle
 from ecumen.logs.template import USUAL
 from ecumen.passage import Follower, Request, read_request
 from ecumen.rights import READ, Subject
@@ -263,7 +264,9 @@ def _timed(kind: str, config: str, cache: object) -> float:
 
 
 def many_answers() -> Iterator[Result]:
-    """Brief answers on 10,000 sites: addresses never asked before, and asked again."""
+    """Brief answers on 10,000 sites: 12 different addresses of each, the same again, and as the
+    lines of a log have them.
+    """
     with many_sites() as base:
         for kind in ("httpd", "nginx"):
             yield from _answers(kind, base / f"{kind}.conf")
@@ -274,14 +277,16 @@ def _answers(kind: str, config: Path) -> Iterator[Result]:
     follower = Follower(take_survey([EngineSpec(kind, str(config))]))
     rng = random.Random(1)
     paths = ["/", "/page.html", "/sub/", "/none.html", "/private/x", "/sub"]
-    urls = [f"http://s{rng.randrange(MANY)}.test:{PORT}{rng.choice(paths)}" for _ in range(4000)]
+    pages = [*paths, *(f"{path}?page={rng.randrange(9)}" for path in paths)]
+    urls = [f"http://s{number}.test:{PORT}{page}" for number in range(MANY) for page in pages]
+    rng.shuffle(urls)
     asked = [read_request(url, to=ADDRESS) for url in urls]
-    for request in asked[:100]:
-        follower.brief(request)
-    first = _each(lambda number: follower.brief(asked[number]), range(100, 4000))
-    again = _each(lambda number: follower.brief(asked[number]), range(4000))
+    settle()
+    first = _each(lambda number: follower.brief(asked[number]), range(len(asked)))
+    again = _each(lambda number: follower.brief(asked[number]), range(len(asked)))
     daily = Follower(follower.survey)
-    day = [read_request(url, to=ADDRESS) for url in _day(20_000)]
+    day = [read_request(url, to=ADDRESS) for url in _day(200_000)]
+    settle()
     mixed = _each(lambda number: daily.brief(day[number]), range(len(day)))
     full = median(lambda number: follower.follow(asked[number]), 1000)
     with run(config, ADDRESS, PORT):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import sys
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -281,6 +282,30 @@ def test_the_demo_is_the_same_every_time_and_a_third_of_its_members_are_in_troub
     assert len(dark) >= len(members) / 3
     in_trouble = {front.gate for front in fronts if front.state == "blocked"}
     assert in_trouble == {"door", "rule", "ladder", "context", "serve"}
+
+
+def test_short_answers_are_those_of_the_whole_evaluation() -> None:
+    follower = Follower(demo_survey())
+    short = Counter[int]()
+    for front in front_pages(follower):
+        for path in ("", "style/main.css", "style", "no/such", "none.html?x=1"):
+            for method in ("GET", "HEAD"):
+                request = read_request(front.url + path, to=front.to, method=method)
+                known = follower.short.answer(request)
+                if known is not None:
+                    short[known.status] += 1
+                assert follower.brief(request) == follower.at_length(request)
+    # The demo's policy is enforced: short answers need its leave for every step.
+    assert short[200] > 200
+    assert min(short[301], short[404], short[403]) > 40
+
+
+def test_a_short_answer_takes_an_alias_without_its_slash_for_no_folder() -> None:
+    site = SITE.replace("DocumentRoot", "Alias /boat/ /srv/choir\nDocumentRoot")
+    follower = Follower(server(site, FILES))
+    request = read_request("http://choir.test/boat/", to="192.0.2.10")
+    assert follower.short.answer(request) is None
+    assert follower.brief(request) == follower.at_length(request)
 
 
 def test_following_once_and_following_many_agree() -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import json
 import sys
 from dataclasses import asdict
@@ -10,6 +9,7 @@ from typing import Any
 
 import click
 
+from ecumen.engines.quiet import settle
 from ecumen.errors import RequestError
 from ecumen.passage import Follower, Passage, Verdict
 from ecumen.passage.request import read_request, request_of
@@ -49,8 +49,7 @@ def follow(
         raise click.UsageError("name at least one URL, or --batch FILE")
     follower = Follower(open_survey(survey_file))
     if batch:
-        # The survey stays to the end: nothing of it needs to be looked through for garbage.
-        gc.freeze()
+        settle()
         for row in batch_rows(batch):
             answer = {"id": row.get("id"), **_answer(follower, row, brief)}
             sys.stdout.write(json.dumps(answer) + "\n")

@@ -31,11 +31,15 @@ class Tally:
 
 @dataclass
 class Report:
-    """asked = decided + unsure; statuses: of the real server. features: by engine and feature."""
+    """asked = decided + unsure; statuses: of the real server. features: by engine and feature.
+
+    short: answers that were given without the whole evaluation.
+    """
 
     asked: int = 0
     decided: int = 0
     worlds: int = 0
+    short: int = 0
     wrong: list[str] = field(default_factory=list)
     statuses: Counter[int | None] = field(default_factory=Counter)
     unsure: Counter[str] = field(default_factory=Counter)
@@ -116,7 +120,12 @@ def _ask_all(kind: str, world: World, count: int, follower: Follower, report: Re
     sure = True
     for row in requests(world, count):
         seen = ask(row)
-        answer = follower.brief(request_of(row))
+        request = request_of(row)
+        answer = follower.brief(request)
+        if follower.short.answer(request) is not None:
+            report.short += 1
+            if (whole := follower.at_length(request)) != answer:
+                report.wrong.append(f"{kind} {world.seed}, {row}: short {answer}, whole {whole}")
         site = answer["site"]
         declared = str(site["declared_at"]) if isinstance(site, dict) else ""
         number = Path(declared.rpartition(":")[0]).stem

@@ -9,13 +9,14 @@ from functools import cached_property
 from typing import TypeVar, cast
 
 from ecumen.engines.engine import Engine
-from ecumen.engines.sites import Answer, Block, Door, Part, Proof, SiteSummary
+from ecumen.engines.short import Short
+from ecumen.engines.sites import Answer, Block, Door, Part, Phase, Proof, Rank, SiteSummary
 from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
 from ecumen.errors import RequestError
 from ecumen.passage import Follower, Request
 from ecumen.passage.follow import Outcome, say
-from ecumen.passage.front import FrontPage, front_request, page_of, request_to
+from ecumen.passage.front import FrontPage, front_request, page_of, request_to, served_page
 from ecumen.passage.situation import Situation
 from ecumen.passage.verdict import Evidence
 from ecumen.rights import Subject, Walker
@@ -146,14 +147,25 @@ class Scene:
     def _asked(self, site: Site) -> tuple[Front, FrontPage]:
         known = self._fronts.get(site.number)
         if known is None:
-            request = front_request(site.summary)
-            ran = self.follower.run(request)
-            page = page_of(self.follower, site.engine, site.summary, request, ran)
-            known = self._fronts[site.number] = (front_of(request, ran), page)
+            known = self._fronts[site.number] = self._front(site, front_request(site.summary))
         return known
+
+    def _front(self, site: Site, request: Request) -> tuple[Front, FrontPage]:
+        """What is served plainly needs no evidence; all else is followed whole."""
+        follower, summary = self.follower, site.summary
+        short = follower.short.answer(request)
+        if short is not None and short.status == 200 and short.site.place == summary.place:
+            page = served_page(follower, site.engine, summary, request, short)
+            return _served(request, short), page
+        ran = follower.run(request)
+        page = page_of(follower, site.engine, summary, request, ran)
+        return front_of(request, ran), page
 
     def ask(self, request: Request) -> Front:
         """What comes of a request."""
+        short = self.follower.short.answer(request)
+        if short is not None and short.status == 200:
+            return _served(request, short)
         return front_of(request, self.follower.run(request))
 
     def request_for(self, site: Site, path: str) -> Request | None:
@@ -206,6 +218,14 @@ def front_of(request: Request, ran: tuple[Situation, list[Part], Outcome]) -> Fr
         handling.site_place if handling is not None else None,
         parts[8].code,
         handling.file if handling is not None else None,
+    )
+
+
+def _served(request: Request, short: Short) -> Front:
+    """What came of a request that was answered shortly."""
+    answer = Answer(short.status, Rank(Phase.CONTENT), short.content_type)
+    return Front(
+        request, short.status, True, None, "serve", answer, short.site.place, short.code, short.file
     )
 
 

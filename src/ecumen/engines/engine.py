@@ -8,6 +8,7 @@ from typing import Protocol
 from ecumen.engines.breaks import Break
 from ecumen.engines.httpd.engine import HttpdEngine
 from ecumen.engines.nginx.engine import NginxEngine
+from ecumen.engines.short import Question, Short
 from ecumen.engines.sites import Arrival, Binding, Handling, Part, PersonalGround, SiteSummary
 from ecumen.engines.tree import Place
 from ecumen.rights import Subject
@@ -59,6 +60,9 @@ class Engine(Protocol):
 
     def seal(self, arrival: Arrival) -> Part:
         """What comes of asking for TLS on this address and port."""
+
+    def shortly(self, asked: Question) -> Short | None:
+        """What comes of a plain request, without evidence; None where it is not plain."""
 
     def handle(self, arrival: Arrival) -> Handling:
         """Everything that happens to a request that arrived."""

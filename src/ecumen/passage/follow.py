@@ -16,6 +16,7 @@ from ecumen.engines.sites import Answer, Block, Doubt, Part, Phase, Rank
 from ecumen.passage.gates import GATES
 from ecumen.passage.present import Presenter
 from ecumen.passage.request import Request
+from ecumen.passage.short import Shortly
 from ecumen.passage.situation import NOT_REACHED, Situation, Words
 from ecumen.passage.verdict import (
     GateResult,
@@ -59,11 +60,15 @@ class Follower:
         self.engines = engines_of(survey) if engines is None else engines
         self.presenter = Presenter(survey)
         self.confinement = Confinement(survey)
+        self.short = Shortly(self.confinement, self._begin)
         self._answered: dict[object, dict[str, object]] = {}
+
+    def _begin(self, request: Request) -> Situation:
+        return Situation(self.survey, self.engines, request, self.confinement)
 
     def run(self, request: Request) -> tuple[Situation, list[Part], Outcome]:
         """The passage's bare facts; never raises."""
-        now = Situation(self.survey, self.engines, request, self.confinement)
+        now = self._begin(request)
         parts = [gate.judge(now) for gate in GATES]
         return now, parts, _weigh(parts)
 
@@ -81,6 +86,24 @@ class Follower:
         return dict(known)
 
     def _brief(self, request: Request) -> dict[str, object]:
+        short = self.short.answer(request)
+        if short is None:
+            return self.at_length(request)
+        site = short.site
+        return {
+            "decided": True,
+            "status": short.status,
+            "site": {"engine": site.engine, "name": site.name, "declared_at": site.declared_at},
+            "file": short.file,
+            "content_type": short.content_type,
+            "location": short.location,
+            "upstream": None,
+            "log": site.log,
+            "unsure_because": [],
+        }
+
+    def at_length(self, request: Request) -> dict[str, object]:
+        """The same answer by the whole evaluation, whatever is asked."""
         now, _, outcome = self.run(request)
         site = _site(now)
         return {

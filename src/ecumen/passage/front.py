@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from ecumen.engines.engine import Engine
+from ecumen.engines.short import Short
 from ecumen.engines.sites import Part, SiteSummary
 from ecumen.errors import RequestError
 from ecumen.passage.follow import Follower, Outcome, say
@@ -98,6 +99,26 @@ def page_of(
         gate=gate,
         reason=reason,
         obstacles=len(outcome.blocks),
+    )
+
+
+def served_page(
+    follower: Follower, engine: Engine, site: SiteSummary, request: Request, short: Short
+) -> FrontPage:
+    """The same of a request that was answered shortly, and is served by the site itself."""
+    file = short.file or ""
+    facts = {"path": file, "index": file.rpartition("/")[2], "type": short.content_type or ""}
+    return FrontPage(
+        engine=engine.kind,
+        site=site,
+        url=request.url,
+        to=site.address,
+        owner=_owner(follower, site),
+        state="ok",
+        status=short.status,
+        gate="serve",
+        reason=say(short.code, facts),
+        obstacles=0,
     )
 
 

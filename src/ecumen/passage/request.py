@@ -170,8 +170,13 @@ def _path(rest: str) -> tuple[str, str | None]:
     return _sent(path or "/"), _sent(query) if mark else None
 
 
+_SENT_AS_IS = re.compile(r"[!#-;=?-~]*\Z")
+
+
 def _sent(text: str) -> str:
     """As a browser sends it: bytes outside ASCII, blanks and quotes are escaped."""
+    if _SENT_AS_IS.match(text):
+        return text
     data = text.encode("utf-8", "surrogateescape")
     return "".join(
         chr(byte) if 0x20 < byte < 0x7F and byte not in b'"<>' else f"%{byte:02X}" for byte in data
@@ -187,6 +192,7 @@ def escaped_path(path: str) -> str:
     return "".join(chr(byte) if byte in _PLAIN else f"%{byte:02X}" for byte in data)
 
 
+@lru_cache(maxsize=4096)
 def _target(to: str | None) -> tuple[str | None, int | None]:
     if to is None or to == "":
         return None, None
@@ -202,6 +208,7 @@ def _target(to: str | None) -> tuple[str | None, int | None]:
     return _address(address), int(port) if port else None
 
 
+@lru_cache(maxsize=4096)
 def _address(text: str) -> str:
     try:
         return str(ipaddress.ip_address(text))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
+from functools import lru_cache
 
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.checks.roots import twins
@@ -18,6 +19,7 @@ from ecumen.rights.reach import Reacher
 MOST_SHOWN = 5
 
 
+@lru_cache(maxsize=1024)
 def names_site(template: str) -> bool | None:
     """Whether a line says for which site it is; None for a template that is not understood."""
     try:

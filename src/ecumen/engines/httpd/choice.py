@@ -144,6 +144,27 @@ class Chooser:
             known = self._chosen[key] = self._choose(address, port, header, has_host)
         return known
 
+    def answering(self, address: str, port: int, header: HostHeader) -> Host:
+        """Who answers a name, without the contest, and without what is in doubt."""
+        chain = self.chain(address, port)
+        if chain is None:
+            return self.server.main
+        host = _by_name(chain, header.name)[0] if header.valid else None
+        return host or chain.hosts[0]
+
+    def winner(self, address: str, port: int, header: HostHeader) -> tuple[Host, Host | None]:
+        """The first block of the address, and who answers, without the contest; None in doubt."""
+        chain = self.chain(address, port)
+        first = self.server.main if chain is None else chain.hosts[0]
+        if self.unresolved or not header.valid:
+            return first, None
+        if chain is None:
+            return first, first
+        host, _, doubts = _by_name(chain, header.name)
+        if doubts or (host is None and self._nameless(chain, first, header.name)):
+            return first, None
+        return first, host or first
+
     def _choose(self, address: str, port: int, header: HostHeader, has_host: bool) -> Chosen:
         chain = self.chain(address, port)
         doubts = tuple(self.unresolved)

@@ -18,10 +18,12 @@ from ecumen.engines.httpd.laps import Laps
 from ecumen.engines.httpd.overrides import asks_for
 from ecumen.engines.httpd.server import Host, Server, load
 from ecumen.engines.httpd.settings import Opt, Settings
+from ecumen.engines.httpd.short import ShortAnswers
 from ecumen.engines.httpd.summaries import Summaries
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, read_path
 from ecumen.engines.httpd.walk import unread
 from ecumen.engines.owners import name_owners
+from ecumen.engines.short import Question, Short
 from ecumen.engines.sites import (
     Arrival,
     Binding,
@@ -127,7 +129,7 @@ class HttpdEngine:
 
     def answers(self, address: str, port: int, name: str) -> Place | None:
         """Where the site is declared that answers a name on an address and port."""
-        return self.chooser.choose(address, port, read_host(name), True).host.place
+        return self.chooser.answering(address, port, read_host(name)).place
 
     @property
     def files(self) -> Sequence[str]:
@@ -207,6 +209,16 @@ class HttpdEngine:
         facts = {"site": host.label, "greeted": shown.label}
         proofs = (_host_proof(shown), _host_proof(host))
         return Block("site.misdirected", Rank(Phase.ENTRY, 1), 421, facts, proofs)
+
+    @cached_property
+    def _short(self) -> ShortAnswers | None:
+        if self.walker is None or self._doubts:
+            return None
+        return ShortAnswers(self.server, self.chooser, self.laps.phases.targets, self.walker)
+
+    def shortly(self, asked: Question) -> Short | None:
+        """What comes of a plain request; None where it is not plain."""
+        return self._short.answer(asked) if self._short is not None else None
 
     def handle(self, arrival: Arrival) -> Handling:
         """Everything that happens to a request that arrived here."""

@@ -22,7 +22,7 @@ class HostHeader:
     as_sent: str
 
 
-@lru_cache(maxsize=4096)
+@lru_cache(maxsize=32768)
 def read_host(header: str | None) -> HostHeader:
     """header: the value as sent; None where the header is missing."""
     if header is None:

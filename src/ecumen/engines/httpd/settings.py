@@ -6,9 +6,10 @@ core, mod_mime, mod_dir and mod_authz_core.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, fields
 from operator import attrgetter
+from typing import Any, TypeVar
 
 from ecumen.engines.httpd.access import Access
 from ecumen.engines.httpd.compat import Compat
@@ -16,6 +17,11 @@ from ecumen.engines.httpd.redirects import Redirect
 from ecumen.engines.httpd.rewriting.rules import Rewriting
 from ecumen.engines.tree import Directive, Place
 from ecumen.patterns import compiled, shell_pattern
+
+_K = TypeVar("_K")
+_V = TypeVar("_V")
+# (what is said here, what holds so far) -> what holds then
+_Join = Callable[[Any, Any], Any]
 
 
 class Opt:
@@ -127,9 +133,11 @@ class Conditional:
     settings: Settings
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True, eq=False)
 class Settings:
-    """None, or an empty value: not said here."""
+    """None, or an empty value: not said here. Never changed once made, and told apart by identity;
+    not frozen, as making one would take five times as long, and a large server has many thousands.
+    """
 
     options: Options | None = None
     override: Override | None = None
@@ -166,39 +174,60 @@ class Settings:
     conditionals: tuple[Conditional, ...] = ()
     unread: tuple[Directive, ...] = ()
 
+    _told: list[tuple[int, Any, _Join | None]] | None = field(default=None, init=False)
+
     def over(self, base: Settings) -> Settings:
         """These settings upon `base`, as a later section upon an earlier one."""
         if base is EMPTY:
             return self
-        both = zip(_NAMES, _values(self), _values(base), strict=True)
-        merged = {name: theirs if mine is None else mine for name, mine, theirs in both}
-        merged["files"] = base.files + self.files
-        merged["conditionals"] = base.conditionals + self.conditionals
-        merged["unread"] = base.unread + self.unread
-        merged["expires_types"] = {**base.expires_types, **self.expires_types}
-        merged["redirects"] = self.redirects + base.redirects
-        merged["error_pages"] = {**base.error_pages, **self.error_pages}
-        merged["endings"] = _endings_over(self.endings, base.endings)
-        if self.taken_off is not None and base.taken_off is not None:
-            merged["taken_off"] = self.taken_off | base.taken_off
-        if self.options is not None and base.options is not None:
-            merged["options"] = self.options.over(base.options)
-        if self.access is not None and base.access is not None:
-            merged["access"] = self.access.over(base.access)
-        if self.rewriting is not None and base.rewriting is not None:
-            merged["rewriting"] = self.rewriting.over(base.rewriting)
-        return Settings(**merged)
+        if self._told is None:
+            # An empty list is said where it replaces another, and nothing where it is added to it.
+            self._told = [
+                (at, mine, join)
+                for at, mine, join in zip(_PLACES, _values(self), _JOINING, strict=True)
+                if mine is not None and (join is None or mine)
+            ]
+        merged = list(_values(base))
+        for at, mine, join in self._told:
+            theirs = merged[at]
+            merged[at] = mine if join is None or theirs is None else join(mine, theirs)
+        return Settings(*merged)
 
 
-_NAMES = tuple(f.name for f in fields(Settings))
-_values = attrgetter(*_NAMES)
-EMPTY = Settings()
+def _over(mine: Any, theirs: Any) -> Any:
+    return mine.over(theirs)
 
 
-def _endings_over(mine: Mapping[str, Ending], base: Mapping[str, Ending]) -> Mapping[str, Ending]:
-    if not mine or not base:
-        return mine or base
-    merged = dict(base)
+def _mapped(mine: Mapping[_K, _V], theirs: Mapping[_K, _V]) -> Mapping[_K, _V]:
+    return {**theirs, **mine}
+
+
+def _behind(mine: tuple[_V, ...], theirs: tuple[_V, ...]) -> tuple[_V, ...]:
+    return theirs + mine
+
+
+def _before(mine: tuple[_V, ...], theirs: tuple[_V, ...]) -> tuple[_V, ...]:
+    return mine + theirs
+
+
+def _endings_over(mine: Mapping[str, Ending], theirs: Mapping[str, Ending]) -> Mapping[str, Ending]:
+    merged = dict(theirs)
     for ending, means in mine.items():
         merged[ending] = means.over(merged[ending]) if ending in merged else means
     return merged
+
+
+# What is not simply replaced by the later section.
+_JOINS: Mapping[str, _Join] = {
+    **dict.fromkeys(("options", "access", "rewriting"), _over),
+    **dict.fromkeys(("files", "conditionals", "unread"), _behind),
+    **dict.fromkeys(("expires_types", "error_pages"), _mapped),
+    "redirects": _before,
+    "endings": _endings_over,
+    "taken_off": frozenset.union,
+}
+_NAMES = tuple(f.name for f in fields(Settings) if f.init)
+_PLACES = range(len(_NAMES))
+_JOINING = tuple(_JOINS.get(name) for name in _NAMES)
+_values = attrgetter(*_NAMES)
+EMPTY = Settings()

@@ -49,7 +49,7 @@ class Targets:
         settings = host.settings
         sections, doubts = _by_address(host, path)
         for section in sections:
-            settings = self._walk(host).merge(settings, section.settings)
+            settings = self.walk(host).merge(settings, section.settings)
         if settings.conditionals:
             settings, _, more = self._conditional(host, settings, visitor, Rank(Phase.ENTRY, 2))
             doubts += more
@@ -73,14 +73,15 @@ class Targets:
                 if held is None:
                     doubts.append(unread(section.directive, rank))
                 elif held:
-                    settings = self._walk(host).merge(settings, section.settings)
+                    settings = self.walk(host).merge(settings, section.settings)
                     bound.append((section.directive.quoted, section.settings, None))
                     doubts += [unread(d, rank) for d in section.settings.unread]
                     within += section.settings.conditionals
             level = tuple(within)
         return settings, bound, doubts
 
-    def _walk(self, host: Host) -> FolderWalk:
+    def walk(self, host: Host) -> FolderWalk:
+        """The walks of one site."""
         walk = self._walks.get(id(host))
         if walk is None:
             walk = FolderWalk(host, self.walker, self.overrides, self._known)
@@ -89,7 +90,7 @@ class Targets:
 
     def walked(self, host: Host, filename: str) -> Walked:
         """The walk to a path, whoever asks."""
-        return self._walk(host).walk(filename)
+        return self.walk(host).walk(filename)
 
     def beside(self, host: Host, path: str, visitor: Visitor) -> Target:
         """What holds for an address that leads to nothing on disk: an upstream."""
@@ -110,7 +111,7 @@ class Targets:
         """path: of the address, decoded; filename: where it leads on disk. asked: by the visitor,
         and not by the server itself, which looks for an index.
         """
-        walked = self._walk(host).walk(filename, asked=asked, beside=beside)
+        walked = self.walk(host).walk(filename, asked=asked, beside=beside)
         return self._target(host, path, walked, visitor)
 
     def _target(self, host: Host, path: str, walked: Walked, visitor: Visitor) -> Target:
@@ -119,7 +120,7 @@ class Targets:
         found, doubts = _by_address(host, path)
         doubts = walked.doubts + doubts
         for section in found:
-            settings = self._walk(host).merge(settings, section.settings)
+            settings = self.walk(host).merge(settings, section.settings)
             sections.append((section.directive.quoted, section.settings, section))
             doubts += [unread(d, Rank(Phase.ENTRY, 2)) for d in section.settings.unread]
         if isinstance(visitor.facts, Asked):

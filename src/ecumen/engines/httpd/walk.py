@@ -18,7 +18,7 @@ from ecumen.rights import READ, Problem, Walker, decide
 from ecumen.rights.walk import Step, join
 from ecumen.survey import Entry, Kind
 
-MOST_KEPT = 20_000
+MOST_KEPT = 100_000
 HALF = 1000  # ranks of one folder's sections and of the lookup below it keep their order
 
 
@@ -53,6 +53,7 @@ class Known:
     """What is worked out once for all walks on a server: steps, and how far walks have come."""
 
     rungs: dict[str, Rung] = field(default_factory=dict)
+    plain: dict[str, list[tuple[Rung, Entry]]] = field(default_factory=dict)
     reached: dict[tuple[int, str], Walked] = field(default_factory=dict)
 
 
@@ -129,9 +130,38 @@ class FolderWalk:
                 return done, known.copied()
         walked = Walked("/", self.bare, [("server", self.host.settings, None)])
         walked.entry = self.walker.files.get("/")
-        if walked.entry is not None:
-            self._enter(walked, walked.entry, 0)
-        return 0, walked
+        if walked.entry is None:
+            return 0, walked
+        self._enter(walked, walked.entry, 0)
+        plain = self._plain(names[:-1], walked.entry)
+        for depth, (rung, folder) in enumerate(plain, 1):
+            walked.rungs.append(rung)
+            walked.path, walked.entry = folder.path, folder
+            self._enter(walked, folder, depth)
+        if plain and len(plain) == len(names) - 1:
+            self._keep("/".join(names[:-1]), walked)
+        return len(plain), walked
+
+    def _plain(self, names: Sequence[str], here: Entry) -> list[tuple[Rung, Entry]]:
+        """The folders at the beginning of a path that are no links and open to the worker, each
+        with the step to it. They are the same for all sites.
+        """
+        path = "/".join(names)
+        known = self._known.plain.get(path)
+        if known is not None:
+            return known
+        known = []
+        for name in names:
+            step = self.walker.search(here)
+            entry, _ = self.walker.look(here.path, name)
+            if step.blocked or entry is None or entry.kind is not Kind.DIR:
+                break
+            known.append((self._rung(here.path, step), entry))
+            here = entry
+        if len(self._known.plain) >= MOST_KEPT:
+            self._known.plain.clear()
+        self._known.plain[path] = known
+        return known
 
     def _keep(self, path: str, walked: Walked) -> None:
         """Remembers a folder that was reached: how it was asked for makes no difference so far."""

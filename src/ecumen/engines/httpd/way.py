@@ -163,11 +163,11 @@ class Ways:
         root = host.root or "/"
         written = result.last is not None and result.last.output.startswith(first)
         if there and not result.reduced and (written or made.startswith(root)):
-            way.filename = _cleaned(made)
+            way.filename = cleaned(made)
             way.part.facts |= {"path": way.filename}
             way.part.code = "way.rewritten"
             return
-        below = _cleaned(f"{root.rstrip('/')}/{made.lstrip('/')}")
+        below = cleaned(f"{root.rstrip('/')}/{made.lstrip('/')}")
         if not f"{below}/".startswith(f"{root.rstrip('/')}/"):
             way.part.blocks.append(Block("way.refused", RANK, 403, {"address": made}))
             return
@@ -223,7 +223,7 @@ class Ways:
             way.prefix, way.context_root = alias.fake, alias.real
         if not filename.startswith("/"):
             filename = f"{self.server.root.rstrip('/')}/{filename}"
-        filename = _cleaned(filename)
+        filename = cleaned(filename)
         proof = proof_of(alias.directive)
         way.part.code = "way.alias"
         way.part.facts |= {"path": filename, "alias": alias.fake}
@@ -298,12 +298,12 @@ class Ways:
         return True
 
 
-def _cleaned(path: str) -> str:
+def cleaned(path: str) -> str:
     """A path in its plainest form; a slash at its end stays."""
     return clean(path).rstrip("/") + ("/" if path.endswith("/") else "")
 
 
-def _takes(entry: Alias | Upstream, path: str) -> int | Hit | None:
+def takes(entry: Alias | Upstream, path: str) -> int | Hit | None:
     """How much of the path is taken, or the match; 0: nothing; None: that is not worked out."""
     if not entry.by_pattern:
         return alias_length(entry.fake, path)
@@ -318,7 +318,7 @@ def _takes(entry: Alias | Upstream, path: str) -> int | Hit | None:
 def _that_take(entries: Iterable[_Entry], way: Way) -> Iterator[tuple[_Entry, int | Hit]]:
     """Those that take the path, in order; one that is not worked out is doubted and passed by."""
     for entry in entries:
-        taken = _takes(entry, way.path)
+        taken = takes(entry, way.path)
         if taken is None:
             facts = {"directive": entry.directive.name}
             proofs = (proof_of(entry.directive),)

@@ -18,8 +18,10 @@ from ecumen.engines.nginx.hostname import read_host
 from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.run import Run, proof
 from ecumen.engines.nginx.server import Server, Whole, binding, load
+from ecumen.engines.nginx.short import ShortAnswers
 from ecumen.engines.nginx.uri import read_path
 from ecumen.engines.owners import name_owners
+from ecumen.engines.short import Question, Short
 from ecumen.engines.sites import (
     Answer,
     Arrival,
@@ -164,8 +166,10 @@ class NginxEngine:
 
     def answers(self, address: str, port: int, name: str) -> Place | None:
         """Where the site is declared that answers a name on an address and port."""
-        chosen = self.chooser.choose(address, port, read_host(name), refused=False)
-        return chosen.server.place if chosen is not None else None
+        door = self.chooser.door(address, port)
+        if door is None:
+            return None
+        return (door.by_name(read_host(name) or "")[0] or door.standing).place
 
     @property
     def files(self) -> Sequence[str]:
@@ -209,6 +213,16 @@ class NginxEngine:
             facts = {"site": chosen.server.label}
             part.blocks.append(Block("seal.rejected", rank, None, facts, proof(chosen.server.line)))
         return part
+
+    @cached_property
+    def _short(self) -> ShortAnswers | None:
+        if self.disk is None or self._doubts:
+            return None
+        return ShortAnswers(self.chooser, self.disk.walker)
+
+    def shortly(self, asked: Question) -> Short | None:
+        """What comes of a plain request; None where it is not plain."""
+        return self._short.answer(asked) if self._short is not None else None
 
     def handle(self, arrival: Arrival) -> Handling:
         """Everything that happens to a request that arrived here."""

@@ -45,7 +45,7 @@ from ecumen.rights.walk import join
 from ecumen.survey import Entry, Kind, Survey
 
 MOST_CHANGES = 11  # of the address in one request: the eleventh is one too many
-_WITH_BODY = frozenset(
+WITH_BODY = frozenset(
     (301, 302, 303, 307, 308, *range(400, 407), *range(408, 417), 421, 429, *range(494, 498),
      *range(500, 506), 507)
 )  # fmt: skip
@@ -413,7 +413,7 @@ class Run:
         if status in (301, 302):
             # The engine gives these no charset, whatever is set.
             return "text/html"
-        return self._charset("text/html") if status in _WITH_BODY else None
+        return self._charset("text/html") if status in WITH_BODY else None
 
     def _charset(self, kind: str) -> str:
         conf = self.conf

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
 
 _PART = re.compile(r"\$(?:\{([A-Za-z0-9_]+)\}|([1-9])|([A-Za-z_][A-Za-z0-9_]*))")
@@ -27,10 +27,10 @@ class Text:
 
     source: str
     pieces: tuple[Piece, ...]
+    constant: bool = field(init=False)
 
-    @property
-    def constant(self) -> bool:
-        return all(not piece.name for piece in self.pieces)
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "constant", not any(piece.name for piece in self.pieces))
 
     def value(self, lookup: Callable[[str], str]) -> str:
         return "".join(lookup(p.name) if p.name else p.text for p in self.pieces)

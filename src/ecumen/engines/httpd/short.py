@@ -1,0 +1,538 @@
+"""Short answers of httpd: plain requests, from what holds in a folder of a site.
+
+Whatever is not plain here (a rule of rewriting, a redirect that takes the address, a section on the
+very file, a link at its end, a handler, a doubt) is left to the whole evaluation: `None`. What is
+answered is the same, and both are compared in the tests.
+
+Source: as `phases.py`, `walk.py`, `targets.py` and `serving.py`, whose order this follows.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+
+from ecumen.engines.httpd import types
+from ecumen.engines.httpd.access import Access, Outcome, Visitor, judge
+from ecumen.engines.httpd.asking import Asking, own_address
+from ecumen.engines.httpd.choice import Chooser
+from ecumen.engines.httpd.hostname import read_host
+from ecumen.engines.httpd.lexer import words
+from ecumen.engines.httpd.redirects import Redirect, find_redirect
+from ecumen.engines.httpd.server import Alias, Host, Server, Upstream, with_value
+from ecumen.engines.httpd.settings import FileSection, Opt, Settings
+from ecumen.engines.httpd.targets import Targets
+from ecumen.engines.httpd.uri import Address, escaped
+from ecumen.engines.httpd.walk import FolderWalk
+from ecumen.engines.httpd.way import REDIRECT, cleaned, takes
+from ecumen.engines.short import LONGEST, MOST_KEPT, PLAIN_PATH, Question, Short, ShortSite
+from ecumen.engines.sites import Arrival
+from ecumen.engines.tree import Directive
+from ecumen.rights import READ, Problem, Walker, decide
+from ecumen.survey import Entry, Kind
+
+MOST_ENDINGS = 1000
+
+
+@dataclass(slots=True)
+class _Site:
+    """A site that has plain answers. leading, bound: beginnings of the addresses that an upstream,
+    a redirect or an alias may take, and that a section may bind; None where only each can tell.
+    """
+
+    host: Host
+    shown: ShortSite
+    root: str
+    leading: tuple[str, ...] | None
+    bound: tuple[str, ...] | None
+
+
+@dataclass(slots=True)
+class _Spot:
+    """A path that a site was walked to. entry: the folder there; None where nothing is, and the
+    walk ended at the name that is missing. named: sections or patterns may bind names in it.
+    """
+
+    path: str
+    shown: str
+    entry: Entry | None
+    settings: Settings
+    passed: Sequence[Entry]
+    named: bool = False
+
+    @property
+    def missing(self) -> bool:
+        return self.entry is None
+
+
+@dataclass(slots=True)
+class _Held:
+    """What settings come to for a plain request; kept with them, so that their number stays."""
+
+    settings: Settings
+    index: tuple[str, ...]
+    bits: int
+    listing: str
+    rules: object
+    typed: dict[str, types.Typed] = field(default_factory=dict)
+
+
+class ShortAnswers:
+    """The short answers of one server. Built once."""
+
+    def __init__(self, server: Server, chooser: Chooser, targets: Targets, walker: Walker) -> None:
+        self.server = server
+        self.chooser = chooser
+        self.targets = targets
+        self.walker = walker
+        self._hosts: dict[tuple[str, int, bool, str], Host | None] = {}
+        self._sites: dict[int, _Site | None] = {}
+        self._spots: dict[tuple[int, str], _Spot | None] = {}
+        self._held: dict[int, _Held | None] = {}
+        self._judged: dict[tuple[object, ...], Outcome | None] = {}
+        self._pages: dict[tuple[object, ...], _Page | None] = {}
+
+    def answer(self, asked: Question) -> Short | None:
+        """None where the request is not plain."""
+        path = asked.path
+        if asked.method not in ("GET", "HEAD") or not PLAIN_PATH.fullmatch(path):
+            return None
+        if len(path) + len(asked.query or "") > LONGEST:
+            return None
+        host = self._host(asked)
+        site = None if host is None else self._site(host)
+        return None if site is None else self._served(_Inquiry(asked, site), path)
+
+    # --- who answers ---
+
+    def _host(self, asked: Question) -> Host | None:
+        key = (asked.address, asked.port, asked.sealed, asked.host)
+        try:
+            return self._hosts[key]
+        except KeyError:
+            pass
+        if len(self._hosts) >= MOST_KEPT:
+            self._hosts.clear()
+        found = self._hosts[key] = self._choose(asked)
+        return found
+
+    def _choose(self, asked: Question) -> Host | None:
+        first, winner = self.chooser.winner(asked.address, asked.port, read_host(asked.host))
+        return winner if (first.sealed is not None) == asked.sealed else None
+
+    def _site(self, host: Host) -> _Site | None:
+        """None where something bears on every request to the site."""
+        try:
+            return self._sites[id(host)]
+        except KeyError:
+            pass
+        found = self._sites[id(host)] = self._compiled(host)
+        return found
+
+    def _compiled(self, host: Host) -> _Site | None:
+        log = next((each.path for each in host.logs if not each.conditional), None)
+        switch = host.settings.rewriting
+        rules = host.rewriting is not None and host.rewriting.rules
+        if host.unread or (host.logs and log is None) or host.root is None:
+            return None
+        if (rules and switch is not None and switch.on) or host.settings.redirect is not None:
+            return None
+        shown = ShortSite("httpd", host.label, host.place, log)
+        leading: list[Alias | Redirect | Upstream]
+        leading = [*host.upstreams, *host.redirects, *host.aliases]
+        bound = host.addresses
+        return _Site(
+            host,
+            shown,
+            host.root.rstrip("/"),
+            _beginnings([None if each.by_pattern else each.fake for each in leading]),
+            _beginnings([None if s.wild or s.kind != "location" else s.pattern for s in bound]),
+        )
+
+    # --- where the address leads ---
+
+    def _leads(self, site: _Site, path: str, query: str | None) -> str | None:
+        """The path on disk; None where anything but a root or a plain alias takes the address."""
+        if site.leading is not None and not path.startswith(site.leading):
+            return site.root + path
+        host = site.host
+        for upstream in host.upstreams:
+            if takes(upstream, path) != 0:
+                return None
+        if host.redirects and find_redirect(host.redirects, path, query, None) is not None:
+            return None
+        for alias in host.aliases:
+            taken = takes(alias, path)
+            if taken == 0:
+                continue
+            if not isinstance(taken, int) or alias.scripts or not alias.real.startswith("/"):
+                return None
+            filename = cleaned(alias.real + path[taken:])
+            return filename if filename.endswith("/") == path.endswith("/") else None
+        return site.root + path
+
+    def _spot(self, host: Host, path: str) -> _Spot | None:
+        """path: with a slash at its end where it was asked for with one."""
+        key = (id(host), path)
+        try:
+            return self._spots[key]
+        except KeyError:
+            pass
+        if len(self._spots) >= MOST_KEPT:
+            self._spots.clear()
+        found = self._spots[key] = self._walked(host, path)
+        return found
+
+    def _walked(self, host: Host, path: str) -> _Spot | None:
+        walked = self.targets.walked(host, path)
+        entry, settings = walked.entry, walked.settings
+        if walked.unseen or walked.blocks or walked.doubts:
+            return None
+        passed = [rung.entry for rung in walked.rungs]
+        if entry is None:
+            return _Spot(walked.path, walked.path, None, settings, passed)
+        if entry.kind is not Kind.DIR or walked.rest or self.walker.search(entry).blocked:
+            return None
+        # Sections on names and patterns must bind neither the folder nor what lies in it.
+        folder = walked.path.rstrip("/")
+        if _binds(settings.files, "") or self._fits(host, f"{folder}/", folder):
+            return None
+        named = bool(settings.files or host.folder_patterns)
+        named = named or folder.count("/") + 1 in self.targets.walk(host).by_depth
+        return _Spot(folder, walked.path, entry, settings, [*passed, entry], named)
+
+    def _fits(self, host: Host, *paths: str) -> bool:
+        """Whether a pattern may bind one of these."""
+        return any(
+            section.fits_regex(path) is not False
+            for section in host.folder_patterns
+            for path in paths
+        )
+
+    # --- what holds there, and who may ---
+
+    def _bound(self, site: _Site, settings: Settings, path: str) -> Settings | None:
+        """With the sections on addresses; None where one of them is not worked out."""
+        if site.bound is not None and not path.startswith(site.bound):
+            return settings
+        host = site.host
+        walk: FolderWalk | None = None
+        for section in host.addresses:
+            fits = section.fits_address(path)
+            if fits is False:
+                continue
+            if fits is None or section.settings.redirect is not None:
+                return None
+            if section.settings.rewriting is not None or section.settings.unread:
+                return None
+            walk = walk or self.targets.walk(host)
+            settings = walk.merge(settings, section.settings)
+        return settings
+
+    def _plain(self, settings: Settings) -> _Held | None:
+        """None where these settings have more than a plain answer needs."""
+        try:
+            return self._held[id(settings)]
+        except KeyError:
+            pass
+        if len(self._held) >= MOST_KEPT:
+            self._held.clear()
+        found = self._held[id(settings)] = self._holding(settings)
+        return found
+
+    def _holding(self, settings: Settings) -> _Held | None:
+        rewriting = settings.rewriting
+        if rewriting is not None and rewriting.on and rewriting.folder is not None:
+            return None
+        if (
+            settings.conditionals
+            or settings.unread
+            or settings.compat is not None
+            or settings.redirect is not None
+            or settings.redirects
+            or settings.fallback is not None
+            or settings.slash is False
+            or with_value(settings.handler) is not None
+        ):
+            return None
+        index = ("index.html",) if settings.index is None else settings.index
+        bits = settings.options.bits if settings.options is not None else Opt.NONE
+        kind = settings.listing_type or "text/html"
+        charset = settings.listing_charset or "ISO-8859-1"
+        rules = None if settings.access is None else _alike(settings.access)
+        return _Held(settings, index, bits, f"{kind};charset={charset}", rules)
+
+    def _outcome(self, held: _Held, asked: Question) -> Outcome | None:
+        """What the rules say of the visitor: granted, denied or a sign-in; None for unsure."""
+        settings = held.settings
+        access = settings.access
+        if access is None or not (access.rules or access.inherited):
+            kind = settings.auth_type
+            return None if kind is not None and kind.value.lower() != "none" else Outcome.GRANTED
+        key = (held.rules, asked.client, asked.address, asked.method)
+        try:
+            outcome = self._judged[key]
+        except KeyError:
+            if len(self._judged) >= MOST_KEPT:
+                self._judged.clear()
+            visitor = Visitor(asked.client, asked.address, asked.method)
+            outcome = self._judged[key] = judge(access, visitor)[0]
+        if outcome is Outcome.LOGIN:
+            kind = settings.auth_type
+            basic = kind is not None and kind.value.lower() == "basic"
+            return outcome if basic and settings.auth_name is not None else None
+        return Outcome.DENIED if outcome is Outcome.NEUTRAL else outcome
+
+    # --- what goes out ---
+
+    def _served(self, inquiry: _Inquiry, path: str, judged: Settings | None = None) -> Short | None:
+        """judged: settings under which the visitor has been judged already."""
+        site, asked = inquiry.site, inquiry.asked
+        filename = self._leads(site, path, asked.query)
+        if filename is None:
+            return None
+        folder, _, leaf = filename.rpartition("/")
+        spot = self._spot(site.host, f"{folder}/")
+        if spot is None:
+            return None
+        entry: Entry | None = None
+        if leaf and spot.entry is not None:
+            looked = self._looked(site.host, spot, leaf)
+            if looked is None:
+                return None
+            entry = looked[0]
+            if entry is not None and entry.kind is Kind.DIR:
+                spot = self._spot(site.host, filename)
+                if spot is None or spot.missing or _binds(spot.settings.files, leaf):
+                    return None
+        settings = self._bound(site, spot.settings, path)
+        held = None if settings is None else self._plain(settings)
+        if settings is None or held is None:
+            return None
+        granted = Outcome.GRANTED
+        outcome = granted if settings is judged else self._outcome(held, asked)
+        if outcome is None:
+            return None
+        short = self._content(inquiry, path, spot, leaf, entry, held)
+        if short is None:
+            return None
+        if outcome is not granted:
+            short.status = 401 if outcome is Outcome.LOGIN else 403
+            short.location = None
+        return short if short.status < 400 else self._with_page(inquiry, short, held)
+
+    def _looked(self, host: Host, spot: _Spot, leaf: str) -> tuple[Entry | None] | None:
+        """What lies in a folder under this name; None where that is not plain."""
+        folder = spot.entry
+        assert folder is not None
+        if spot.named and not self._unbound(host, spot, leaf):
+            return None
+        entry, problem = self.walker.look(folder.path, leaf)
+        if entry is None:
+            return (None,) if problem is Problem.MISSING else None
+        return (entry,) if entry.kind in (Kind.FILE, Kind.DIR) else None
+
+    def _unbound(self, host: Host, spot: _Spot, leaf: str) -> bool:
+        """Whether no section or pattern on names binds what lies in a folder under this name."""
+        path = f"{spot.path}/{leaf}"
+        if _binds(spot.settings.files, leaf) or self._fits(host, path):
+            return False
+        sections = self.targets.walk(host).by_depth.get(path.count("/"), ())
+        if all(section.fits_folder(path) is False for section in sections):
+            return True
+        entry = self.walker.files.get(path)
+        return entry is not None and entry.kind is Kind.DIR
+
+    def _content(
+        self,
+        inquiry: _Inquiry,
+        path: str,
+        spot: _Spot,
+        leaf: str,
+        entry: Entry | None,
+        held: _Held,
+    ) -> Short | None:
+        shown = inquiry.site.shown
+        if spot.missing or (leaf and entry is None):
+            name = spot.path.rpartition("/")[2] if spot.missing else leaf
+            if held.bits & Opt.MULTI or self._typed(name, held).handler is not None:
+                return None
+            return Short(shown, 404, None, None, None, (spot.passed,))
+        if not leaf:
+            return self._index(inquiry, path, spot, held)
+        assert entry is not None
+        if entry.kind is Kind.DIR:
+            location = inquiry.own(held.settings, self.chooser)
+            if location is None:
+                return None
+            query = "" if inquiry.asked.query is None else f"?{inquiry.asked.query}"
+            location = f"{location}{escaped(path)}/{query}"
+            return Short(shown, 301, spot.shown, REDIRECT, location, (spot.passed[:-1],))
+        return self._file(shown, spot, leaf, entry, held)
+
+    def _typed(self, name: str, held: _Held) -> types.Typed:
+        """The type by all endings of a name, which is kept for others with the same."""
+        endings = name.lstrip(".").partition(".")[2]
+        known = held.typed.get(endings)
+        if known is None:
+            if len(held.typed) >= MOST_ENDINGS:
+                held.typed.clear()
+            known = held.typed[endings] = types.type_of(name, held.settings, self.server.types)
+        return known
+
+    def _file(
+        self, shown: ShortSite, spot: _Spot, leaf: str, entry: Entry, held: _Held
+    ) -> Short | None:
+        typed = self._typed(leaf, held)
+        if typed.handler is not None:
+            return None
+        status = 200 if decide(entry, self.walker.subject, READ).allowed else 403
+        file = f"{spot.path}/{leaf}"
+        return Short(shown, status, file, typed.type, None, (spot.passed,), entry)
+
+    def _index(self, inquiry: _Inquiry, path: str, spot: _Spot, held: _Held) -> Short | None:
+        site, asked = inquiry.site, inquiry.asked
+        for name in held.index:
+            address = f"{path}{name}"
+            if "/" in name or not PLAIN_PATH.fullmatch(address):
+                return None
+            if self._leads(site, address, asked.query) != f"{spot.path}/{name}":
+                return None
+            settings = self._bound(site, spot.settings, address)
+            within = None if settings is None else self._plain(settings)
+            if within is None:
+                return None
+            if within is not held and self._outcome(within, asked) is not Outcome.GRANTED:
+                return None
+            looked = self._looked(site.host, spot, name)
+            if looked is None or (looked[0] is None and held.bits & Opt.MULTI):
+                return None
+            entry = looked[0]
+            if entry is None:
+                continue
+            if entry.kind is not Kind.FILE:
+                return None
+            short = self._file(site.shown, spot, name, entry, within)
+            if short is not None:
+                short.indexed = True
+            return short
+        return self._listing(site.shown, spot, held)
+
+    def _listing(self, shown: ShortSite, spot: _Spot, held: _Held) -> Short:
+        folder = spot.entry
+        assert folder is not None
+        short = Short(shown, 403, spot.shown, None, None, (spot.passed,))
+        if held.bits & Opt.INDEXES and decide(folder, self.walker.subject, READ).allowed:
+            short.status, short.content_type, short.read = 200, held.listing, folder
+        return short
+
+    # --- pages of errors ---
+
+    def _with_page(self, inquiry: _Inquiry, short: Short, held: _Held) -> Short | None:
+        """An error as it goes out, with the page that the site has for it."""
+        short.content_type = types.ERROR_PAGE
+        directive = held.settings.error_pages.get(short.status)
+        if directive is None or inquiry.for_error:
+            return short
+        # The page is the same for all that fails under these settings.
+        asked = inquiry.asked
+        site = inquiry.site
+        key = (id(site), id(held), short.status, asked.client, asked.address, asked.port)
+        try:
+            page = self._pages[key]
+        except KeyError:
+            if len(self._pages) >= MOST_KEPT:
+                self._pages.clear()
+            page = self._pages[key] = self._page(inquiry, held, directive)
+        if page is None:
+            return None
+        short.content_type = page.content_type
+        short.passed += page.passed
+        return short
+
+    def _page(self, inquiry: _Inquiry, held: _Held, directive: Directive) -> _Page | None:
+        own = _Page(types.ERROR_PAGE, ())
+        page = "".join(words(directive.text)[1:2])
+        if " " in page or page.lower() == "default":
+            return own
+        if "%{" in page or "://" in page:
+            return None
+        if not page.startswith("/"):
+            return own
+        path, mark, query = page.partition("?")
+        if not PLAIN_PATH.fullmatch(path):
+            return None
+        inner = self._served(inquiry.of_error(query if mark else None), path, held.settings)
+        if inner is None:
+            return None
+        if inner.status != 200:
+            return own
+        return _Page(
+            inner.content_type,
+            inner.passed,
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class _Page:
+    """What goes out with an error, and what was passed on the way to it."""
+
+    content_type: str | None
+    passed: tuple[Sequence[Entry], ...]
+
+
+@dataclass(slots=True)
+class _Inquiry:
+    """A question with who answers it. for_error: it is for the page of an error."""
+
+    asked: Question
+    site: _Site
+    for_error: bool = False
+
+    def of_error(self, query: str | None) -> _Inquiry:
+        asked = self.asked
+        inner = Question(
+            asked.address, asked.port, asked.sealed, asked.host, "GET", asked.path, query,
+            asked.client,
+        )  # fmt: skip
+        return _Inquiry(inner, self.site, for_error=True)
+
+    def own(self, settings: Settings, chooser: Chooser) -> str | None:
+        """Scheme, name and port that the site gives as its own."""
+        asked = self.asked
+        arrival = Arrival(
+            asked.address, asked.port, asked.sealed, None, asked.host, asked.method, asked.path,
+            asked.query, asked.client,
+        )  # fmt: skip
+        header = read_host(asked.host)
+        address = Address(asked.path)
+        host = self.site.host
+        implied = chooser.implied(host)
+        asking = Asking(arrival, host, header, address, asked.query, asked.method, implied)
+        return own_address(asking, settings)
+
+
+def _beginnings(addresses: Iterable[str | None]) -> tuple[str, ...] | None:
+    """What addresses begin with that one of these takes; None where that cannot be told."""
+    found = []
+    for address in addresses:
+        if address is None or "//" in address:
+            return None
+        found.append(address.rstrip("/"))
+    return tuple(found)
+
+
+def _binds(sections: Sequence[FileSection], name: str) -> bool:
+    """Whether a section on names may bind this one."""
+    return any(section.fits(name) is not False for section in sections)
+
+
+def _alike(access: Access) -> object:
+    """The same for rules that say the same, as those of a thousand sites do."""
+    if access.unread or access.inherited is not None:
+        return access
+    if any(rule.children or rule.limited is not None for rule in access.rules):
+        return access
+    if any(rule.kind == "require expr" for rule in access.rules):
+        return access
+    return tuple((rule.kind, rule.args, rule.negated) for rule in access.rules)

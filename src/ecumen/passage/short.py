@@ -1,0 +1,107 @@
+"""Short answers on one survey: the gates in front of the engine, the engine, and the policy.
+
+A name, a door and a policy that are anything but clear leave a request to the whole evaluation.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from ecumen.contexts.confinement import FOLLOW, LIST, PASS, READ, Confinement
+from ecumen.engines.engine import Engine
+from ecumen.engines.short import MOST_KEPT, Question, Short
+from ecumen.passage.gates import door, name
+from ecumen.passage.request import Request, greeting
+from ecumen.passage.situation import Situation
+from ecumen.survey import Entry, Kind
+
+
+class Shortly:
+    """Answers plain requests on one survey; begin: a situation at its start."""
+
+    def __init__(self, confinement: Confinement, begin: Callable[[Request], Situation]) -> None:
+        self.confinement = confinement
+        self._begin = begin
+        self._doors: dict[
+            tuple[str | None, str, int, str], tuple[Engine, str, str | None] | None
+        ] = {}
+        self._lets: dict[int, tuple[Sequence[Entry], bool]] = {}
+
+    def answer(self, request: Request) -> Short | None:
+        """None where the request is not plain."""
+        if request.headers:
+            return None
+        sealed = request.scheme == "https"
+        if sealed and (request.host is not None or greeting(request) != request.name):
+            return None
+        host = request.host_header
+        if host is None:
+            return None
+        reached = self._reached(request)
+        if reached is None:
+            return None
+        engine, address, client = reached
+        asked = Question(
+            address,
+            request.port,
+            sealed,
+            host,
+            request.method,
+            request.path,
+            request.query,
+            client if request.source is None else request.source,
+        )
+        short = engine.shortly(asked)
+        if short is None or (self.confinement.enforced and not self._let_through(short)):
+            return None
+        return short
+
+    def _reached(self, request: Request) -> tuple[Engine, str, str | None] | None:
+        """Engine, address and the client that it sees, where the way there is clear."""
+        named = request.name if request.to is None else ""
+        key = (request.to, named, request.port, request.scheme)
+        try:
+            return self._doors[key]
+        except KeyError:
+            pass
+        if len(self._doors) >= MOST_KEPT:
+            self._doors.clear()
+        found = self._doors[key] = self._look(request)
+        return found
+
+    def _look(self, request: Request) -> tuple[Engine, str, str | None] | None:
+        now = self._begin(request)
+        for gate in (name.GATE, door.GATE):
+            part = gate.judge(now)
+            if part.blocks or part.doubts:
+                return None
+        if now.engine is None or now.address is None or now.arrival is None:
+            return None
+        client = None if request.source is not None else now.arrival.client
+        return now.engine, now.address, client
+
+    # --- the policy ---
+
+    def _let_through(self, short: Short) -> bool:
+        """Whether the policy is known to allow every step."""
+        confinement = self.confinement
+        if confinement.policy is None or confinement.shipped:
+            return False
+        if short.read is not None:
+            perms = LIST if short.read.kind is Kind.DIR else READ
+            if not confinement.would(short.read.context, short.read.kind, perms):
+                return False
+        return all(self._passes(entries) for entries in short.passed)
+
+    def _passes(self, entries: Sequence[Entry]) -> bool:
+        known = self._lets.get(id(entries))
+        if known is None:
+            if len(self._lets) >= MOST_KEPT:
+                self._lets.clear()
+            would = self.confinement.would
+            lets = all(
+                would(entry.context, entry.kind, FOLLOW if entry.kind is Kind.LINK else PASS)
+                for entry in entries
+            )
+            known = self._lets[id(entries)] = (entries, lets)
+        return known[1]
