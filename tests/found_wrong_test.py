@@ -204,3 +204,14 @@ def test_a_server_gives_as_its_own_name_just_its_first_one(names: str, own: str)
     survey = nginx(lines, ("0755 root /srv/a/sub/", *FILES))
     found = passage(survey, "http://x.test:8080/sub")
     assert (found.status, found.location) == (301, f"http://{own}:8080/sub/")
+
+
+def test_rules_stop_the_index_before_the_folder_s_redirects_do() -> None:
+    """In a question that the server asks itself, too: who may comes first."""
+    lines = ("<Directory /srv/a>", "DirectoryIndex page.txt", "Require all granted",
+             "<If \"%{REQUEST_URI} -strcmatch '*.txt'\">", "Require ip 192.0.2.1", "Redirect 410",
+             "</If>", "</Directory>")  # fmt: skip
+    survey = server(host("*:80", "a", *lines), ("0644 root /srv/a/page.txt", *FILES))
+    found = passage(survey, "http://x.test/")
+    assert found.status == 403
+    assert codes(found) == ["rule.denied", "way.gone"]

@@ -506,9 +506,13 @@ class Serving:
         known = {(b.code, b.facts.get("path")) for b in self.target.blocks}
         known |= {(b.code, b.facts.get("path")) for b in self.handling.ladder.blocks}
         ruled = [b.proofs for b in self.target.blocks if b.rank.within == Phase.ACCESS]
+        # What is met first in this question is met first by the one that it is asked for.
+        order = sorted({block.rank for block in blocks})
         # A rule that closes the folder closes its index: mended together, listed once.
         return [
-            Block(b.code, Rank(Phase.FOLDER, 1), b.status, b.facts, b.proofs)
+            Block(
+                b.code, Rank(Phase.FOLDER, 1 + order.index(b.rank)), b.status, b.facts, b.proofs
+            )
             for b in blocks
             if (b.rank.within == Phase.ACCESS and b.proofs not in ruled)
             or (b.rank.within != Phase.ACCESS and (b.code, b.facts.get("path")) not in known)
