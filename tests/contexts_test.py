@@ -212,7 +212,7 @@ def test_the_context_that_a_path_has_is_read_from_the_disk(tmp_path: Path) -> No
     context = "system_u:object_r:default_t:s0"
     subprocess.run(["setfattr", "-n", "security.selinux", "-v", context, page], check=True)
     collector = Collector()
-    collector.tree(str(tmp_path))
+    collector.trees([str(tmp_path)])
     entry = collector.table().get(str(page))
     assert entry is not None
     assert entry.context == context

@@ -9,6 +9,7 @@ import shutil
 import subprocess
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +19,7 @@ from ecumen.rights import Subject, Walker
 from ecumen.rights.created import created
 from ecumen.rights.reach import Reacher
 from ecumen.survey import Kind, Survey
-from ecumen_machine import probe
+from ecumen_machine import capture, probe
 from ecumen_machine.files import Collector, entry_of
 
 pytestmark = pytest.mark.server
@@ -170,7 +171,7 @@ def ground(name: str) -> Iterator[Path]:
 def compared(base: Path, asked: Callable[[], tuple[str, str]], count: int) -> tuple[int, list[Any]]:
     """How many questions were decided, and those that the kernel answers in another way."""
     collector = Collector()
-    collector.tree(str(base))
+    collector.trees([str(base)])
     assert not collector.gaps
     survey = Survey("x", 0, "test", (), collector.table(), mounts=probe.mounts_here())
     reacher = Reacher(survey)
@@ -271,7 +272,7 @@ def test_forty_links_work_and_the_next_is_a_loop(tmp_path: Path) -> None:
     for number in range(1, 43):
         (tmp_path / f"l{number}").symlink_to(f"l{number - 1}")
     collector = Collector()
-    collector.tree(str(tmp_path))
+    collector.trees([str(tmp_path)])
     walker = Walker(Survey("x", 0, "test", (), collector.table()), SUBJECTS[-1])
     for number in (39, 40, 41, 42):
         path = str(tmp_path / f"l{number}")
@@ -286,7 +287,7 @@ def test_what_is_collected_is_what_lies_there(tmp_path: Path) -> None:
     command = ["setfacl", "-m", "u:41001:r-x,d:g:41002:rwx", str(tmp_path)]
     subprocess.run(command, check=True)
     collector = Collector()
-    collector.tree(str(tmp_path))
+    collector.trees([str(tmp_path)])
     table = collector.table()
     found = {path: table.get(path) for path in table.paths if path.startswith(f"{tmp_path}/")}
     kinds = {path.rpartition("/")[2]: entry.kind for path, entry in found.items() if entry}
@@ -299,3 +300,45 @@ def test_what_is_collected_is_what_lies_there(tmp_path: Path) -> None:
     shut = table.get("/")
     assert shut is not None
     assert not shut.listed
+
+
+def test_a_tree_in_columns_is_what_each_path_tells_by_itself(
+    tmp_path: Path, seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Over several processes, and over the ends of what they look at at once."""
+    monkeypatch.setattr(capture, "ALONE", 200)
+    monkeypatch.setattr(capture, "AT_ONCE", 300)
+    rng = random.Random(seed)
+    folders = [os.fsencode(tmp_path)]
+    for number in range(2500):
+        folder = rng.choice(folders[-40:])
+        name = rng.choice([b"plain-%d", b"\xff\xfe%d", b"two\nlines %d", "höfe-%d".encode()])
+        path = folder + b"/" + name % number
+        match rng.randrange(12):
+            case 0 | 1:
+                os.mkdir(path, rng.choice([0o755, 0o2770, 0o1777]))
+                folders.append(path)
+                if rng.random() < 0.3:
+                    subprocess.run(["setfacl", "-m", "d:u:41001:rwx,g:41002:r", path], check=True)
+            case 2:
+                os.symlink(rng.choice([b"plain-1", b"\xfe", b"/nowhere/at all"]), path)
+            case 3:
+                os.mkfifo(path, 0o600)
+            case _:
+                Path(os.fsdecode(path)).write_bytes(b"x" * rng.randrange(9))
+                os.chown(path, rng.choice([0, 41001, 3_000_000_000]), rng.choice([0, 41002]))
+                if rng.random() < 0.1:
+                    subprocess.run(["setfacl", "-m", "u:41003:rw", path], check=True)
+                if rng.random() < 0.5:
+                    label = rng.choice([b"a:b:c_t:s0\0", b"a:b:d_t:s0:" + b"c1," * 700])
+                    os.setxattr(path, "security.selinux", label)
+    collector = Collector()
+    collector.trees([str(tmp_path), os.fsdecode(folders[-1]), str(tmp_path)])
+    assert collector.gaps == []
+    table = collector.table()
+    found = [path for path in table.paths if path.startswith(f"{tmp_path}/")]
+    assert len(found) == 2500
+    assert len(set(table.paths)) == len(table.paths)
+    for path in found:
+        alone = entry_of(path)
+        assert table.get(path) == replace(alone, listed=alone.kind is Kind.DIR)

@@ -160,7 +160,7 @@ def test_an_operation_on_all_below_does_what_the_overlay_says(tmp_path: Path) ->
     (top / "on").symlink_to("../beside")
     (tmp_path / "beside").write_text("")
     collector = Collector()
-    collector.tree(str(tmp_path))
+    collector.trees([str(tmp_path)])
     accounts = (Account("games", 5, 60, "/"),)
     survey = replace(server(""), files=collector.table(), accounts=accounts,
                      groups=(Group("games", 60),))  # fmt: skip

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 
+from ecumen.engines.quiet import no_collecting
 from ecumen.survey import Entry, FileTable, Gap, Kind
+from ecumen.survey.files import Columns
 from ecumen_machine.acl import decode
+from ecumen_machine.capture import capture
 from ecumen_machine.flags import flags_of
 
 _KINDS = {
@@ -20,8 +23,6 @@ _KINDS = {
     stat.S_IFCHR: Kind.CHAR,
     stat.S_IFBLK: Kind.BLOCK,
 }
-# Made up by the kernel as one looks: nothing in there belongs to a site.
-PSEUDO = ("/proc", "/sys", "/dev")
 MOST_LINKS = 40
 
 
@@ -70,11 +71,17 @@ class Collector:
     def __init__(self, seen: Callable[[int], None] | None = None) -> None:
         self.entries: dict[str, Entry] = {}
         self.gaps: list[Gap] = []
-        self.scanned: set[str] = set()
+        self.columns = Columns()
+        self._scanned: set[str] = set()
         self._seen = seen
 
+    def __len__(self) -> int:
+        return len(self.entries) + len(self.columns)
+
     def table(self) -> FileTable:
-        return FileTable(self.entries[path] for path in sorted(self.entries))
+        """All that was gathered; what was gathered by trees is used up."""
+        with no_collecting():
+            return FileTable.of(self.columns, self.entries.values())
 
     def _note(self, entry: Entry) -> None:
         known = self.entries.get(entry.path)
@@ -169,21 +176,31 @@ class Collector:
             self._note(replace(entry, listed=True))
         return found
 
-    def tree(self, path: str) -> None:
-        """Notes everything below a path, links not followed."""
-        top = self.path(path)
-        if top is None:
-            return
-        stack = [top]
-        while stack:
-            folder = stack.pop()
-            if folder in self.scanned or folder.startswith(PSEUDO):
-                continue
-            self.scanned.add(folder)
-            stack += [e.path for _, e in self._listed(folder) if e.kind is Kind.DIR]
+    def trees(self, paths: Iterable[str]) -> None:
+        """Notes everything below these paths, links not followed."""
+        tops = {top for path in paths if (top := self.path(path)) is not None}
+        tops -= self._scanned
+        wanted = [top for top in sorted(tops) if not _within(top, tops | self._scanned)]
+        self._scanned |= tops
+        with no_collecting():
+            columns, gaps = capture(wanted, self._seen or (lambda count: None))
+            self.columns.join(columns)
+        self.gaps += [Gap(*gap) for gap in gaps]
 
     def named(self, leaves: frozenset[str]) -> Iterator[str]:
-        """Plain files with one of these names among what was gathered."""
-        for path, entry in self.entries.items():
-            if entry.kind is Kind.FILE and path.rpartition("/")[2] in leaves:
+        """Paths that end in one of these names among what was gathered."""
+        for path in self.entries:
+            if path.rpartition("/")[2] in leaves:
                 yield path
+        for path, folder in self.columns.folders.items():
+            for leaf in leaves.intersection(folder.leaves):
+                yield f"{path.rstrip('/')}/{leaf}"
+
+
+def _within(path: str, others: set[str]) -> bool:
+    """Whether one of the others lies around a path."""
+    while path != "/":
+        path = path.rpartition("/")[0] or "/"
+        if path in others:
+            return True
+    return False

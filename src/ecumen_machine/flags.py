@@ -25,6 +25,9 @@ def flags_of(path: str) -> tuple[str, ...]:
     if _statx is None or _statx(_AT_FDCWD, os.fsencode(path), _NOFOLLOW_AS_CACHED, 0, _buffer):
         return ()
     (bits,) = _attributes.unpack_from(_buffer)
-    if not bits & _ALL:
-        return ()
-    return tuple(name for bit, name in _FLAGS.items() if bits & bit)
+    return names_of(bits)
+
+
+def names_of(bits: int) -> tuple[str, ...]:
+    """The names of the attributes among these bits that forbid changes."""
+    return tuple(name for bit, name in _FLAGS.items() if bits & bit) if bits & _ALL else ()

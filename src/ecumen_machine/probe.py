@@ -31,7 +31,8 @@ from ecumen.survey import (
     Survey,
 )
 from ecumen_machine import contexts, programs
-from ecumen_machine.files import PSEUDO, Collector
+from ecumen_machine.capture import PSEUDO
+from ecumen_machine.files import Collector
 from ecumen_machine.live import LiveSource
 
 KINDS = ("httpd", "nginx")
@@ -84,9 +85,7 @@ def take_survey(
     collector.folder("/")
     grounds = _grounds(servers, accounts, scan)
     grounds += [path for whole in others for path in whole.grounds() if path not in grounds]
-    for folder in grounds:
-        progress(f"reading file metadata of {folder}", len(collector.entries))
-        collector.tree(folder)
+    collector.trees(grounds)
     _templates(source, collector)
     _log_files(collector, servers, others)
     for record in records:
@@ -239,7 +238,7 @@ def _log_files(
 
 def _templates(source: LiveSource, collector: Collector) -> None:
     """What new accounts get."""
-    collector.tree(SKELETON)
+    collector.trees([SKELETON])
     for path in SOURCES:
         source.read(path)
 
@@ -334,7 +333,7 @@ def _labels(collector: Collector, mode: str, progress: Progress) -> Labels:
     """The rules where there are any, and the policy where the kernel holds one."""
     if mode == "disabled":
         return Labels(contexts.rules_here())
-    progress("asking for the policy", len(collector.entries))
+    progress("asking for the policy", len(collector))
     try:
         return contexts.labels_here()
     except contexts.ToolError as error:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from array import array
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
 
@@ -89,14 +89,57 @@ MOST_RECENT = 50_000
 
 
 @dataclass(frozen=True, slots=True)
-class _Extra:
+class Extra:
+    """What few paths have."""
+
     target: str | None
     acl: Acl | None
     default_acl: Acl | None
     flags: tuple[str, ...]
 
 
-_PLAIN = _Extra(None, None, None, ())
+_PLAIN = Extra(None, None, None, ())
+# A path's numbers. flags: bits of statx(2); context: a number among the names of contexts.
+COLUMNS = np.dtype(
+    [
+        ("kind", "u1"), ("mode", "u2"), ("uid", "u4"), ("gid", "u4"), ("size", "i8"),
+        ("mtime", "i8"), ("ctime", "i8"), ("context", "u2"), ("flags", "u1"),
+    ]
+)  # fmt: skip
+_TAKEN = ("kind", "mode", "uid", "gid", "size", "mtime", "ctime", "context")
+
+
+@dataclass(slots=True)
+class FolderColumns:
+    """What lies directly in one folder. leaves: sorted; rows: of type COLUMNS, one for each.
+
+    listed: these are all. extra: by the number of the leaf.
+    """
+
+    leaves: list[str]
+    rows: npt.NDArray[np.void]
+    listed: bool
+    extra: dict[int, Extra] = field(default_factory=dict)
+
+
+@dataclass(slots=True)
+class Columns:
+    """Folders by their paths. context_names: what stands behind the numbers in their rows."""
+
+    folders: dict[str, FolderColumns] = field(default_factory=dict)
+    context_names: list[str | None] = field(default_factory=lambda: [None])
+
+    def __len__(self) -> int:
+        return sum(len(folder.leaves) for folder in self.folders.values())
+
+    def join(self, other: Columns) -> None:
+        """Adds the folders of others; of two of one path the later one stands."""
+        codes = {name: number for number, name in enumerate(self.context_names)}
+        known = [codes.setdefault(name, len(codes)) for name in other.context_names]
+        for path, folder in other.folders.items():
+            folder.rows["context"] = np.array(known, np.uint16)[folder.rows["context"]]
+            self.folders[path] = folder
+        self.context_names = list(codes)
 
 
 class FileTable:
@@ -118,13 +161,50 @@ class FileTable:
         self.context = array("H")
         self.context_names: list[str | None] = [None]
         self._context_code: dict[str | None, int] = {None: 0}
-        self._extra: dict[int, _Extra] = {}
+        self._extra: dict[int, Extra] = {}
         self._row: dict[str, int] = {}
         self._children: dict[str, list[str]] | None = None
         # The folders on the way to everything are asked for again and again.
         self._recent: dict[str, Entry] = {}
         for entry in entries:
             self._add(entry)
+
+    @classmethod
+    def of(cls, columns: Columns, entries: Iterable[Entry] = ()) -> FileTable:
+        """First the entries that no folder of the columns holds, then folder by folder."""
+        table = cls()
+        for entry in sorted(entries, key=lambda each: each.path):
+            around, _, leaf = entry.path.rpartition("/")
+            held = columns.folders.get(around or "/")
+            if held is None or leaf not in held.leaves:
+                table._add(entry)
+        table._recode(columns.context_names)
+        folders = [(path, columns.folders[path]) for path in sorted(columns.folders)]
+        first = len(table.paths)
+        for path, folder in folders:
+            base = path if path.endswith("/") else f"{path}/"
+            at = len(table.paths)
+            table.paths += [base + leaf for leaf in folder.leaves]
+            for number, extra in folder.extra.items():
+                table._extra[at + number] = extra
+        table._row |= zip(table.paths[first:], range(first, len(table.paths)), strict=True)
+        if folders:
+            whole = np.concatenate([folder.rows for _, folder in folders])
+            for name in _TAKEN:
+                getattr(table, name).frombytes(np.ascontiguousarray(whole[name]).tobytes())
+        table.listed.frombytes(bytes(len(table.paths) - first))
+        for path, folder in folders:
+            row = table.row(path)
+            if row >= 0 and folder.listed:
+                table.listed[row] = 1
+        return table
+
+    def _recode(self, names: list[str | None]) -> None:
+        """Numbers contexts as in another list, behind which its own stand."""
+        codes = {name: number for number, name in enumerate(names)}
+        known = [codes.setdefault(name, len(codes)) for name in self.context_names]
+        self.context = array("H", [known[code] for code in self.context])
+        self.context_names, self._context_code = list(codes), codes
 
     def _add(self, entry: Entry) -> None:
         self.add_row(
@@ -176,7 +256,7 @@ class FileTable:
         self.listed.append(listed)
         self.context.append(0 if context is None else self._code(context))
         if target is not None or acl or default_acl or flags:
-            self._extra[row] = _Extra(target, acl, default_acl, flags)
+            self._extra[row] = Extra(target, acl, default_acl, flags)
 
     def _code(self, context: str | None) -> int:
         code = self._context_code.get(context)

@@ -510,9 +510,7 @@ class Serving:
         order = sorted({block.rank for block in blocks})
         # A rule that closes the folder closes its index: mended together, listed once.
         return [
-            Block(
-                b.code, Rank(Phase.FOLDER, 1 + order.index(b.rank)), b.status, b.facts, b.proofs
-            )
+            Block(b.code, Rank(Phase.FOLDER, 1 + order.index(b.rank)), b.status, b.facts, b.proofs)
             for b in blocks
             if (b.rank.within == Phase.ACCESS and b.proofs not in ruled)
             or (b.rank.within != Phase.ACCESS and (b.code, b.facts.get("path")) not in known)
