@@ -65,13 +65,7 @@ class Moments:
 
     def clf(self, text: bytes) -> Moment | None:
         """`02/Apr/2031:15:04:05 +0200`."""
-        minute = text[:17] + text[20:]
-        if minute in self._minutes:
-            known = self._minutes[minute]
-        else:
-            if len(self._minutes) > _KEPT:
-                self._minutes.clear()
-            known = self._minutes[minute] = _minute(text)
+        known = self.minute(text)
         if known is None:
             return None
         second = int(text[18:20])
@@ -83,6 +77,18 @@ class Moments:
             return Moment(at + timedelta(seconds=second), told, hour, zone)
         except OverflowError:
             return None
+
+    def minute(self, text: bytes) -> tuple[datetime, str, str, int] | None:
+        """Of such a text: where its minute begins, its shape with SS for the seconds, its hour and
+        its zone.
+        """
+        minute = text[:17] + text[20:]
+        if minute in self._minutes:
+            return self._minutes[minute]
+        if len(self._minutes) > _KEPT:
+            self._minutes.clear()
+        found = self._minutes[minute] = _minute(text)
+        return found
 
     def iso(self, text: bytes) -> Moment | None:
         """ISO 8601; without a zone it is in UTC. A bare number is seconds since 1970."""

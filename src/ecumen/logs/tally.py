@@ -10,15 +10,18 @@ import secrets
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 
-from ecumen.logs.columns import Columns
+from ecumen.logs.columns import Columns, Minute
 from ecumen.logs.entry import LONGEST_LINE, NOTHING, Requests, asked_for
 from ecumen.logs.forms import DirectiveError
 from ecumen.logs.moments import Moments
 from ecumen.logs.template import DATE, USUAL, Form
 
 _MINUTE = re.compile(DATE + rb"\Z")
+_MINUTE_LONG = timedelta(minutes=1)
+# The last moment behind which there certainly is another minute.
+_LATEST = datetime(9999, 12, 31, tzinfo=UTC)
 MOST_DIGITS = 18  # of a size
 
 
@@ -146,8 +149,10 @@ class Counting:
         self.take(data[begin:end] for begin, end in plain.others)
 
     def _is_minute(self, text: bytes) -> bool:
-        fits = _MINUTE.match(text) is not None
-        return fits and self._moments.clf(text[:18] + b"60" + text[20:]) is not None
+        if _MINUTE.match(text) is None:
+            return False
+        known = self._moments.minute(text)
+        return known is not None and known[0] < _LATEST
 
     def reject(self) -> None:
         """A line that was cut."""
@@ -183,14 +188,22 @@ class Counting:
 
 
 def _add_columns(whole: Tally, columns: Columns, moments: Moments) -> None:
+    begun: list[tuple[datetime, Minute]] = []
     for minute in columns.minutes:
+        known = moments.minute(minute.text)
+        assert known is not None
+        begun.append((known[0], minute))
+        whole.hours[known[2]] += minute.lines
+    # A leap second lies within the minute behind its own.
+    first = min((at for at, _ in begun), default=_LATEST) + _MINUTE_LONG
+    last = max((at for at, _ in begun), default=_LATEST) - _MINUTE_LONG
+    for at, minute in begun:
+        if first < at < last:
+            continue
         for second in (minute.first, minute.last):
             moment = moments.clf(b"%s%02d%s" % (minute.text[:18], second, minute.text[20:]))
             assert moment is not None
             whole._seen((moment.at, moment.told))
-        hour = moments.clf(minute.text)
-        assert hour is not None
-        whole.hours[hour.hour] += minute.lines
     for status, count in enumerate(columns.statuses.tolist()):
         if count:
             whole.statuses[b"%03d" % status] += count
