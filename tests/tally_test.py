@@ -285,10 +285,17 @@ def test_one_process_several_and_gzip_count_the_truth(
     assert single["by_status"] == dict(statuses)
     assert dict(map(tuple, single["top_paths"])) == dict(paths)  # type: ignore[call-overload]
     assert single["bytes"] == size
-    monkeypatch.setattr(logfiles, "_WORTH_SPLITTING", 1000)
+    whole = {**single, "lines": 5000, "rejected": 0}
+    assert logfiles.tally_of([str(packed)], USUAL).as_dict(200) == whole
+    # With another process: ranges of what is plain, blocks of what is packed.
+    monkeypatch.setattr(logfiles, "_WORTH_SPLITTING", {False: 1000, True: 1000})
+    monkeypatch.setattr(logfiles, "_BLOCK", 4000)
+    monkeypatch.setattr(logfiles, "_AHEAD", 2)
     assert logfiles.tally_of([str(plain)], USUAL).as_dict(200) == single
-    unpacked = logfiles.tally_of([str(packed)], USUAL).as_dict(200)
-    assert unpacked == {**single, "lines": 5000, "rejected": 0}
+    assert logfiles.tally_of([str(packed)], USUAL).as_dict(200) == whole
+    packed.write_bytes(packed.read_bytes()[:-9])
+    with pytest.raises(logfiles.LogError, match="before its end"):
+        logfiles.tally_of([str(packed)], USUAL)
 
 
 # --- the real engines ---

@@ -5,13 +5,12 @@ Source: RFC 1952 (several members may follow each other).
 
 from __future__ import annotations
 
-import gzip
-import io
 import os
 import sys
 import zlib
+from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
 from itertools import pairwise
 from typing import IO
 
@@ -22,7 +21,7 @@ from ecumen.logs.tally import Counting, Tally
 from ecumen.logs.template import Form, LineFormat
 
 _BLOCK = 15 << 16  # below the longest line, so that few blocks hold one
-_WORTH_SPLITTING = 32 << 20  # bytes
+_WORTH_SPLITTING = {False: 32 << 20, True: 4 << 20}  # bytes, by whether they are packed
 
 
 class LogError(EcumenError):
@@ -51,8 +50,8 @@ def _one(path: str, formats: Sequence[Form]) -> Tally:
             stream.seek(0)
             # Lines of other forms may mean what lines before them say.
             apart = all(isinstance(form, LineFormat) for form in formats)
-            if apart and not packed and size >= _WORTH_SPLITTING and (os.cpu_count() or 1) > 1:
-                return _split(path, size, formats)
+            if apart and size >= _WORTH_SPLITTING[packed] and (os.cpu_count() or 1) > 1:
+                return _shared(stream, formats) if packed else _split(path, size, formats)
             return _tallied(_unpacked(stream), formats)
     except (OSError, EOFError, zlib.error) as error:
         raise LogError(f"{path}: {error}") from error
@@ -60,26 +59,29 @@ def _one(path: str, formats: Sequence[Form]) -> Tally:
 
 def _tallied(blocks: Iterable[bytes], formats: Sequence[Form]) -> Tally:
     counting = Counting(formats)
+    for lines in _whole_lines(blocks, counting):
+        counting.block(lines)
+    return counting.tally
+
+
+def _whole_lines(blocks: Iterable[bytes], counting: Counting) -> Iterator[bytes]:
+    """The blocks again, cut where lines end; a last line that is cut is rejected."""
     rest = b""
     for block in blocks:
         data = rest + block
         end = data.rfind(b"\n") + 1
         # Of a line that is too long its beginning is enough to know so.
         rest = data[end:][: LONGEST_LINE + 1]
-        counting.block(data[:end])
+        yield data[:end]
     if rest:
         counting.reject()
-    return counting.tally
 
 
 def _unpacked(stream: IO[bytes]) -> Iterator[bytes]:
     """The bytes of a stream in blocks. What gzip packed is known by its first two bytes."""
     first = stream.read(2)
     if first == b"\x1f\x8b":
-        whole = io.BufferedReader(_Joined(first, stream))  # type: ignore[type-var]
-        with gzip.GzipFile(fileobj=whole) as unpacked:
-            while block := unpacked.read(_BLOCK):
-                yield block
+        yield from _ahead(_inflated(first, stream))
         return
     if first:
         yield first
@@ -87,21 +89,42 @@ def _unpacked(stream: IO[bytes]) -> Iterator[bytes]:
         yield block
 
 
-class _Joined(io.RawIOBase):
-    """A stream with a piece put back in front, as standard input cannot go back."""
+def _inflated(first: bytes, stream: IO[bytes]) -> Iterator[bytes]:
+    """What gzip packed, in one member or several. Raises EOFError where the last one is cut."""
+    member = zlib.decompressobj(_GZIP)
+    packed, within = first, False
+    while packed or (packed := stream.read(_PACKED)):
+        within = True
+        block = member.decompress(packed, _BLOCK)
+        packed = member.unconsumed_tail
+        if member.eof:
+            # Zeros may fill what is left of a tape.
+            packed = (member.unused_data or stream.read(_PACKED)).lstrip(b"\0")
+            member, within = zlib.decompressobj(_GZIP), False
+        if block:
+            yield block
+    if within:
+        raise EOFError("the packed file ends before its end")
 
-    def __init__(self, first: bytes, rest: IO[bytes]) -> None:
-        self.first = first
-        self.rest = rest
 
-    def readable(self) -> bool:
-        return True
+_GZIP = zlib.MAX_WBITS | 16
+_PACKED = 1 << 18
 
-    def readinto(self, buffer: bytearray) -> int:  # type: ignore[override]
-        found = self.first or self.rest.read(len(buffer))
-        self.first = b""
-        buffer[: len(found)] = found
-        return len(found)
+
+def _ahead(blocks: Iterator[bytes]) -> Iterator[bytes]:
+    """The same, made a few blocks ahead in a thread of its own: unpacking lets others work."""
+    with ThreadPoolExecutor(1) as pool:
+        made: deque[Future[bytes | None]] = deque()
+        while True:
+            while len(made) < _AHEAD:
+                made.append(pool.submit(next, blocks, None))
+            block = made.popleft().result()
+            if block is None:
+                return
+            yield block
+
+
+_AHEAD = 4
 
 
 # --- one file over several processes ---
@@ -116,6 +139,42 @@ def _split(path: str, size: int, formats: Sequence[Form]) -> Tally:
         for part in [pool.submit(_range, path, names, *each) for each in pairwise(bounds)]:
             whole.add(part.result())
     return whole
+
+
+def _shared(stream: IO[bytes], formats: Sequence[Form]) -> Tally:
+    """What is packed can be unpacked from its beginning alone: another process counts the blocks
+    that it can take, this one the others.
+    """
+    counting = Counting(formats)
+    names = [each.name for each in formats]
+    with ProcessPoolExecutor(1, initializer=_begin, initargs=(names,)) as other:
+        taken: deque[Future[None]] = deque()
+        for lines in _whole_lines(_unpacked(stream), counting):
+            while taken and taken[0].done():
+                taken.popleft().result()
+            if len(taken) < _AHEAD:
+                taken.append(other.submit(_count_there, lines))
+            else:
+                counting.block(lines)
+        whole = counting.tally
+        whole.add(other.submit(_counted_there).result())
+    return whole
+
+
+# What the other process counts; one of its own in each.
+_there: list[Counting] = []
+
+
+def _begin(names: Sequence[str]) -> None:
+    _there[:] = [Counting([form_of(name) for name in names])]
+
+
+def _count_there(lines: bytes) -> None:
+    _there[0].block(lines)
+
+
+def _counted_there() -> Tally:
+    return _there[0].tally
 
 
 def _range(path: str, names: Sequence[str], start: int, end: int) -> Tally:
