@@ -10,6 +10,7 @@ import re
 from collections.abc import Callable, Iterator
 
 SPACE = " \t\n\r\f\v"
+_BARE = re.compile(r"[^ \t\n\r\f\v]+")
 
 
 def decode(text: bytes) -> str:
@@ -48,9 +49,8 @@ def next_word(text: str) -> tuple[str, str]:
             at += 2 if text[at] == "\\" and text[at + 1 : at + 2] in (quote, "\\") else 1
         at = min(at, len(text))
         return _unescape(text[1:at], quote), text[at + 1 :].lstrip(SPACE)
-    at = 0
-    while at < len(text) and text[at] not in SPACE:
-        at += 1
+    match = _BARE.match(text)
+    at = match.end() if match is not None else 0
     return _unescape(text[:at], ""), text[at:].lstrip(SPACE)
 
 

@@ -274,7 +274,7 @@ class Reader:
 
     def _until(self, lines: _Lines, section: str | None, into: list[Directive], depth: int) -> None:
         """Directives up to the end of the section (or of the file, without one)."""
-        opened = lines.place
+        opened = lines.number
         raw, known, size, file = lines.raw, lines.known, lines.size, lines.file
         at, offset = lines.at, lines.offset
         # Most of the time of reading is spent in these few lines.
@@ -300,7 +300,8 @@ class Reader:
                 at = lines.at
         lines.at = at
         if section is not None:
-            raise _Stop(opened, f"{section}> was not closed")
+            place = Place(file, opened + offset)
+            raise _Stop(place, f"{section}> was not closed")
 
     def _acting(
         self,
@@ -318,7 +319,7 @@ class Reader:
         if kind == _PLAIN:
             into.append(Directive(name, rest, lines.place))
         elif kind == _CLOSES:
-            self._closing(name, rest, section, lines.place)
+            self._closing(name, rest, section, lines)
             return True
         elif kind == _OPENS:
             self._section(lines, name, rest, into, depth)
@@ -327,13 +328,14 @@ class Reader:
             self._plain(lines, name, rest, into, depth)
         return False
 
-    def _closing(self, name: str, rest: str, section: str | None, at: Place) -> None:
+    def _closing(self, name: str, rest: str, section: str | None, lines: _Lines) -> None:
         if rest or not name.endswith(">"):
-            raise _Stop(at, f"{name} directive missing closing '>'")
+            raise _Stop(lines.place, f"{name} directive missing closing '>'")
         if section is None:
-            raise _Stop(at, f"{name} without matching {name.replace('/', '')} section")
+            why = f"{name} without matching {name.replace('/', '')} section"
+            raise _Stop(lines.place, why)
         if name[2:-1].lower() != section[1:].lower():
-            raise _Stop(at, f"expected </{section[1:]}> but saw {name}")
+            raise _Stop(lines.place, f"expected </{section[1:]}> but saw {name}")
 
     def _variable(self, at: Place, name: str) -> str | None:
         if name.lower() in self.variables:
@@ -528,7 +530,7 @@ class Reader:
                 raise _Stop(opened[-1][1], f"{opened[-1][0]}> was not closed")
             kind, name, rest = parsed if parsed[0] != _VARIES else _parsed(parsed[1])
             if kind == _CLOSES:
-                self._closing(name, rest, opened[-1][0], lines.place)
+                self._closing(name, rest, opened[-1][0], lines)
                 opened.pop()
             elif kind == _OPENS:
                 opened.append((name.removesuffix(">"), lines.place))
