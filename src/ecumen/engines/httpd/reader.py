@@ -35,8 +35,8 @@ class _Stop(Exception):  # noqa: N818 - a signal that the engine stops reading, 
 
 
 # What a line is, by itself: nothing, a plain directive, one that acts while it is read, the
-# beginning or the end of a section, or one with a variable in it.
-_NOTHING, _PLAIN, _ACTS, _OPENS, _CLOSES, _VARIES = range(6)
+# beginning or the end of a section, one with a variable in it, or a beginning without its end.
+_NOTHING, _PLAIN, _ACTS, _OPENS, _CLOSES, _VARIES, _BROKEN = range(7)
 _ACTING = frozenset(
     "include includeoptional define undefine loadmodule serverroot error use undefmacro".split()
 )
@@ -46,12 +46,19 @@ MOST_KNOWN = 500_000
 
 
 def _parsed(line: str) -> _Parsed:
-    """line: without what surrounds it, and not a comment."""
+    """line: without what surrounds it, and not a comment. The beginning of a section is taken
+    apart here, once for all sections that begin alike.
+    """
     name, rest = next_word(line)
     if not name:
         return (_NOTHING, "", "")
     if name[0] == "<":
-        return (_CLOSES if name.startswith("</") else _OPENS, name, rest)
+        if name.startswith("</"):
+            return (_CLOSES, name, rest)
+        if name.endswith(">") and not rest:
+            return (_OPENS, name[:-1], "")
+        end = rest.rfind(">")
+        return (_BROKEN, name, "") if end < 0 else (_OPENS, name, rest[:end].strip())
     return (_ACTS if name.lower() in _ACTING else _PLAIN, name, rest)
 
 
@@ -323,6 +330,8 @@ class Reader:
             return True
         elif kind == _OPENS:
             self._section(lines, name, rest, into, depth)
+        elif kind == _BROKEN:
+            raise _Stop(lines.place, f"{name}> directive missing closing '>'")
         elif kind == _ACTS:
             self.steady = False
             self._plain(lines, name, rest, into, depth)
@@ -484,24 +493,18 @@ class Reader:
     # --- sections ---
 
     def _section(
-        self, lines: _Lines, name: str, rest: str, into: list[Directive], depth: int
+        self, lines: _Lines, name: str, argument: str, into: list[Directive], depth: int
     ) -> None:
         at = lines.place
-        text = rest
-        if name.endswith(">") and not rest:
-            name, text = name[:-1], ">"
-        closes = text.rfind(">")
-        if closes < 0:
-            raise _Stop(at, f"{name}> directive missing closing '>'")
-        argument = text[:closes].strip()
         taken: bool | None = True
-        if name.lower() == "<macro" and "macro_module" in self.modules and self.acts:
+        kind = name.lower()
+        if kind == "<macro" and "macro_module" in self.modules and self.acts:
             self.steady = False
             self._macro(lines, argument)
             into.append(Directive(name, argument, at, ()))
             return
-        if name.lower() in _CONDITIONS:
-            taken = self._holds(name.lower(), argument, at)
+        if kind in _CONDITIONS:
+            taken = self._holds(kind, argument, at)
             self.steady = False
         children: list[Directive] = []
         if taken is False:
@@ -532,8 +535,8 @@ class Reader:
             if kind == _CLOSES:
                 self._closing(name, rest, opened[-1][0], lines)
                 opened.pop()
-            elif kind == _OPENS:
-                opened.append((name.removesuffix(">"), lines.place))
+            elif kind in (_OPENS, _BROKEN):
+                opened.append((name, lines.place))
 
     def _holds(self, name: str, argument: str, at: Place) -> bool | None:
         """Whether a conditional section is read; True for all other sections."""
