@@ -417,6 +417,13 @@ def test_every_check_has_its_cases_and_its_page() -> None:
     assert pages == set(CHECKS)
 
 
+def test_a_wildcard_claims_its_own_names_alone() -> None:
+    """A site that has one may still answer, as the first, for names that nobody claims."""
+    survey = httpd(block("a.test", alias="*.a.test") + ONE, **names("b.a.test", "c.test"))
+    found = [f for f in audit(Follower(survey)).findings if f.id == "claim.nobody"]
+    assert [f.subject for f in found] == ["c.test 80"]
+
+
 @pytest.mark.parametrize("id", CASES)
 def test_a_check_raises_what_it_must_and_nothing_that_looks_alike(id: str) -> None:
     wrong, right = CASES[id]

@@ -332,7 +332,12 @@ class _Town:
             addresses=("127.0.0.1", "::1", MAIN_ADDRESS, SECOND_ADDRESS, "2001:db8::10"),
             texts=self.texts,
             kernel={"security.mode": "enforcing", "fs.protected_symlinks": "1"},
-            mounts=(Mount("/", "ext4"), Mount("/srv/backup", "ext4", read_only=True)),
+            mounts=(
+                Mount("/", "ext4"),
+                Mount("/home", "ext4"),
+                Mount("/srv/sites", "xfs"),
+                Mount("/srv/backup", "ext4", read_only=True),
+            ),
             labels=self._labels(),
         )
 

@@ -1025,6 +1025,7 @@ export interface components {
             binding: string;
             root?: string | null;
             owner?: string | null;
+            volume?: string | null;
             url: string;
             to: string;
             state: components["schemas"]["SiteStateEnum"];

@@ -19,7 +19,6 @@ from ecumen.passage.follow import Outcome, say
 from ecumen.passage.front import FrontPage, front_request, page_of, request_to, served_page
 from ecumen.passage.situation import Situation
 from ecumen.passage.verdict import Evidence
-from ecumen.rights import Subject, Walker
 from ecumen.survey import Entry, Survey
 
 T = TypeVar("T")
@@ -74,6 +73,7 @@ class Scene:
         self.survey: Survey = follower.survey
         self.engines = follower.engines
         self.evidence = follower.presenter.evidence
+        self.walker = follower.walker
         self._fronts: dict[int, tuple[Front, FrontPage]] = {}
         self._lines: dict[str, list[str]] = {}
         self._made: dict[str, object] = {}
@@ -123,11 +123,6 @@ class Scene:
     def own_addresses(self) -> list[str]:
         """Addresses of the server at which visitors come."""
         return [a for a in self.survey.addresses if not is_loopback(a)] or ["127.0.0.1"]
-
-    @cached_property
-    def walker(self) -> Walker:
-        """The file system as root sees it: what is there, whoever may see it."""
-        return Walker(self.survey, Subject("root", 0, frozenset({0})))
 
     def once(self, key: str, make: Callable[[Scene], T]) -> T:
         """What several checks need and none should make twice."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
 from ecumen.contexts.confinement import Confinement
 from ecumen.engines.engine import Engine, engines_of
@@ -27,6 +28,7 @@ from ecumen.passage.verdict import (
     Uncertainty,
     Verdict,
 )
+from ecumen.rights import Subject, Walker
 from ecumen.survey import Survey
 
 WORDS: Mapping[str, Words] = {
@@ -62,6 +64,11 @@ class Follower:
         self.confinement = Confinement(survey)
         self.short = Shortly(self.confinement, self._begin)
         self._answered: dict[object, dict[str, object]] = {}
+
+    @cached_property
+    def walker(self) -> Walker:
+        """The file system as root sees it: what is there, whoever may see it."""
+        return Walker(self.survey, Subject("root", 0, frozenset({0})))
 
     def _begin(self, request: Request) -> Situation:
         return Situation(self.survey, self.engines, request, self.confinement)

@@ -20,6 +20,7 @@ class FrontPage:
 
     state: `ok`, `diverted` (another site answers, or the visitor is sent on), `blocked` or
     `unsure`. gate: which gate decides. owner: of the root's folder, None where it is not there.
+    volume: where what the root lies on is mounted, None where that is not known.
     """
 
     engine: str
@@ -27,6 +28,7 @@ class FrontPage:
     url: str
     to: str
     owner: str | None
+    volume: str | None
     state: str
     status: int | None
     gate: str
@@ -94,6 +96,7 @@ def page_of(
         url=request.url,
         to=site.address,
         owner=_owner(follower, site),
+        volume=_volume(follower, site),
         state=state,
         status=outcome.status,
         gate=gate,
@@ -114,6 +117,7 @@ def served_page(
         url=request.url,
         to=site.address,
         owner=_owner(follower, site),
+        volume=_volume(follower, site),
         state="ok",
         status=short.status,
         gate="serve",
@@ -129,3 +133,12 @@ def _owner(follower: Follower, site: SiteSummary) -> str | None:
     if entry is None:
         return None
     return follower.survey.user_name(entry.uid)
+
+
+def _volume(follower: Follower, site: SiteSummary) -> str | None:
+    """By the root where it really lies: it may be a link to another volume."""
+    if site.root is None:
+        return None
+    physical = follower.walker.walk(site.root).physical
+    mount = follower.survey.mount_of(physical)
+    return None if mount is None else mount.path

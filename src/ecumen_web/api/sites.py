@@ -22,9 +22,9 @@ class SiteSerializer(serializers.ModelSerializer[SiteRecord]):
     class Meta:
         model = SiteRecord
         fields = (
-            "id", "engine", "name", "personal", "declared_at", "binding", "root", "owner", "url",
-            "to", "state", "status", "gate", "reason", "obstacles",
-            "behind", "impact", "requests_a_day",
+            "id", "engine", "name", "personal", "declared_at", "binding", "root", "owner", "volume",
+            "url", "to", "state", "status", "gate", "reason", "obstacles", "behind", "impact",
+            "requests_a_day",
         )  # fmt: skip
 
 

@@ -43,6 +43,7 @@ class SiteRecord(models.Model):
     binding = models.CharField(max_length=300)
     root = models.CharField(max_length=4100, null=True)
     owner = models.CharField(max_length=300, null=True)
+    volume = models.CharField(max_length=1000, null=True)
     url = models.CharField(max_length=1000)
     to = models.CharField(max_length=50)
     state = models.CharField(max_length=10)

@@ -107,6 +107,7 @@ def site_row(
         binding=clean(", ".join(site.bindings))[:300],
         root=None if site.root is None else clean(site.root)[:4100],
         owner=None if front.owner is None else clean(front.owner)[:300],
+        volume=None if front.volume is None else clean(front.volume)[:1000],
         url=clean(front.url)[:1000],
         to=front.to,
         state=front.state,

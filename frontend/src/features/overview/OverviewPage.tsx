@@ -12,7 +12,7 @@ import { Queue } from "./Queue";
 import { sitesQuery } from "./queries";
 import { Tools } from "./Tools";
 
-const GROUPINGS: Grouping[] = ["kind", "binding", "owner"];
+const GROUPINGS: Grouping[] = ["kind", "binding", "owner", "volume"];
 
 /** Every site in one field; what is in trouble stands out. The question: where do I start? */
 export function OverviewPage() {

@@ -6,6 +6,7 @@ const WORDS: ReadonlyArray<readonly [Grouping, string]> = [
   ["kind", "kind"],
   ["binding", "address"],
   ["owner", "owner"],
+  ["volume", "volume"],
 ];
 
 interface Props {

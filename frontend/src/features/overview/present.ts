@@ -1,6 +1,6 @@
 import type { Group, Site } from "./queries";
 
-export type Grouping = "binding" | "owner" | "kind";
+export type Grouping = "binding" | "owner" | "volume" | "kind";
 
 export interface Shoal {
   title: string;
@@ -10,6 +10,7 @@ export interface Shoal {
 const TITLES: Record<Grouping, (site: Site) => string> = {
   binding: (site) => (site.personal ? "personal sites" : site.binding || "everywhere"),
   owner: (site) => site.owner ?? "root not there",
+  volume: (site) => site.volume ?? "volume not known",
   kind: (site) => (site.personal ? "personal sites" : "sites"),
 };
 
@@ -62,7 +63,8 @@ export function matching(sites: Site[], words: string): Site[] {
   if (!wanted.length) return sites;
   return sites.filter((site) => {
     const behind = site.behind ? BEHIND : "";
-    const text = [site.name, site.owner, site.binding, site.root, site.reason, site.state, behind]
+    const { name, owner, binding, root, volume, reason, state } = site;
+    const text = [name, owner, binding, root, volume, reason, state, behind]
       .join(" ")
       .toLowerCase();
     return wanted.every((word) => text.includes(word));

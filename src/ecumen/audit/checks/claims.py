@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site, is_loopback
-from ecumen.engines.sites import Door, Named, shown_at
+from ecumen.engines.sites import Arrival, Door, Named, shown_at
 from ecumen.passage import read_request
 
 _OF_THE_MACHINE = ("localhost", "ip6-localhost", "ip6-loopback", "localhost.localdomain")
@@ -197,15 +197,13 @@ def nobody(scene: Scene) -> Iterator[Found]:
 
 
 def claimed_by_pattern(scene: Scene, name: str) -> bool:
-    """Whether a site with a wildcard or a pattern answers: it counts as claiming what it gets."""
-    for engine in scene.engines:
-        for address in scene.own_addresses:
-            for port in {b.port for b in engine.listens if b.port is not None}:
-                place = engine.answers(address, port, name)
-                site = scene.site_at.get(place) if place is not None else None
-                if site is not None and any(not claim.exact for claim in site.summary.claims):
-                    return True
-    return False
+    """Whether a site has this name by a wildcard or a pattern, and not only answers for it."""
+    return any(
+        engine.claims(Arrival(address, port, False, None, name, "GET", "/", None, None))
+        for engine in scene.engines
+        for address in scene.own_addresses
+        for port in {b.port for b in engine.listens if b.port is not None}
+    )
 
 
 def _usual(scene: Scene) -> Iterator[tuple[str, int]]:
