@@ -20,12 +20,14 @@ import pytest
 from django.contrib.auth import get_user_model
 from django.core.cache import cache
 from django.test import Client
+from mmdb_writer import MMDBWriter
+from netaddr import IPSet
 
 from ecumen.survey import Survey, write_survey
 from ecumen_machine.probe import EngineSpec, take_survey
 from ecumen_web import queue
 from ecumen_web.api.logs import shortened
-from ecumen_web.store import failures, figures, loading, reading
+from ecumen_web.store import countries, failures, figures, loading, reading
 from ecumen_web.store.models import (
     CauseRecord,
     DaySum,
@@ -298,6 +300,31 @@ def test_the_api_shortens_addresses_and_finds_lines(tmp_path: Path) -> None:
         "detail": "end: This field is required."
     }
     assert Client().get(path).status_code == 403
+
+
+def test_countries_are_told_where_there_is_a_database_of_them(
+    tmp_path: Path, settings: Any
+) -> None:
+    writer = MMDBWriter(4, "Countries")
+    names = {"country": {"iso_code": "XA", "names": {"en": "Alder Islands"}}}
+    writer.insert_network(IPSet(["192.0.2.0/24"]), names)
+    writer.insert_network(IPSet(["198.51.100.0/24"]), {"country_code": "XB"})
+    path = tmp_path / "countries.mmdb"
+    writer.to_db_file(str(path))
+    log = tmp_path / "a.log"
+    clients = ["192.0.2.1", "192.0.2.9", "198.51.100.4", "203.0.113.7", "a-name.test"]
+    log.write_text("".join(line(AT + n, clients[n % 5], "/", 200, 9, "x") for n in range(50)))
+    record = kept(small(log), tmp_path)
+    reading.read_logs(record)
+    asked = figures.Asked(HERE, AT, AT + 3600)
+    assert "countries" not in figures.figures(asked, countries.countries()).lists
+    settings.COUNTRIES = path
+    rows = figures.figures(asked, countries.countries()).lists["countries"]
+    expected = [("Alder Islands", 20), ("not known", 20), ("XB", 10)]
+    assert [(row.text, row.requests) for row in rows] == expected
+    path.write_bytes(b"no database")
+    with pytest.raises(countries.CountriesError, match=r"ECUMEN_COUNTRIES: .* is no MMDB file"):
+        countries.countries()
 
 
 def test_addresses_are_shortened_to_their_network() -> None:

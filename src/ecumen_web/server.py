@@ -37,7 +37,11 @@ def run(host: str, port: int) -> None:
     import waitress
 
     from ecumen_web.queue import start_worker
+    from ecumen_web.store.countries import countries
     from ecumen_web.wsgi import application
+
+    # What is set wrong is said at once.
+    countries()
 
     worker = start_worker()
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))

@@ -1,7 +1,8 @@
 """Django's settings: from the environment, with safe defaults.
 
 ECUMEN_HOME: where records are kept. ECUMEN_HOSTS: further host names that may be asked for,
-separated by commas. ECUMEN_HTTPS: `1` where a proxy in front speaks TLS.
+separated by commas. ECUMEN_HTTPS: `1` where a proxy in front speaks TLS. ECUMEN_COUNTRIES: a
+database of addresses and their countries.
 """
 
 from __future__ import annotations
@@ -16,6 +17,8 @@ from ecumen_web.home import home, secret
 HOME = home()
 APP = Path(__file__).parent / "app"
 SURVEYS = HOME / "surveys"
+_COUNTRIES = os.environ.get("ECUMEN_COUNTRIES", "")
+COUNTRIES = Path(_COUNTRIES) if _COUNTRIES else None
 LARGEST_UPLOAD = 2 << 30  # bytes
 
 SECRET_KEY = secret("secret-key")

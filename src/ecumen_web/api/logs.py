@@ -17,6 +17,7 @@ from rest_framework_dataclasses.serializers import DataclassSerializer
 from ecumen_web.api.jobs import JobSerializer
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.queue import ask_for_logs
+from ecumen_web.store.countries import countries
 from ecumen_web.store.failures import Failures, failures
 from ecumen_web.store.figures import Asked, Figures, Row, figures, zone_of
 from ecumen_web.store.loading import scene_of
@@ -197,7 +198,7 @@ class FiguresEndpoint(APIView):
     def get(self, request: Request, survey: str) -> Response:
         """What the lines of a range add up to."""
         asked, values = _asked(request, survey_of(survey))
-        found = figures(asked)
+        found = figures(asked, countries())
         if not values["whole"] and "clients" in found.lists:
             found.lists["clients"] = [
                 Row(shortened(row.text), row.requests, row.size) for row in found.lists["clients"]

@@ -13,10 +13,13 @@ from typing import Any
 from django.db import connection
 
 from ecumen.logs.ledger import Dim
+from ecumen_web.store.countries import Country
 from ecumen_web.store.models import LogSite, LogSource
 
 HOUR, DAY = 3600, 86_400
 MOST_LISTED = 12
+MOST_LOOKED_UP = 50_000  # addresses whose country is asked for
+NOT_LOOKED_UP = "of seldom visitors"
 _MOST_BUCKETS = 400
 
 
@@ -118,8 +121,8 @@ _LISTS = (
 )  # fmt: skip
 
 
-def figures(asked: Asked) -> Figures:
-    """Raises nothing; what is not there is empty."""
+def figures(asked: Asked, country: Country | None = None) -> Figures:
+    """Raises nothing; what is not there is empty. country: that of an address, if that is told."""
     site = LogSite.objects.filter(host=asked.host, key=asked.site).first()
     zone = zone_of(asked.host)
     if site is None or asked.end <= asked.begin:
@@ -137,6 +140,8 @@ def figures(asked: Asked) -> Figures:
             lists[name] = _listed(asked, site.pk, dim, name)
         elif not of_a_site:
             lists[name] = _parts(asked, site.pk, dim, part)
+    if country is not None:
+        lists["countries"] = _countries(asked, country)
     lists["statuses"] = _statuses(asked, site.pk)
     lists["months"] = _months(hours, zone)
     if asked.site:
@@ -367,6 +372,24 @@ def _extreme(asked: Asked, site: int, column: str) -> list[Row]:
     return [
         Row(shown(text), n, 0 if slow else most, most if slow else None) for text, n, most in rows
     ]
+
+
+def _countries(asked: Asked, country: Country) -> list[Row]:
+    """By the countries of the visitors who asked most; the others are one row."""
+    parts, values = _everywhere(asked, Dim.CLIENT, "key_id, requests, size")
+    rows = _rows(
+        "SELECT text, n, bytes FROM (SELECT key_id, sum(requests) AS n, sum(size) AS bytes"
+        f" FROM ({parts}) GROUP BY key_id) JOIN store_logtext ON store_logtext.id = key_id"
+        " ORDER BY n DESC, text",
+        values,
+    )
+    counts: dict[str, tuple[int, int]] = {}
+    for number, (text, count, size) in enumerate(rows):
+        name = country(shown(text)) if number < MOST_LOOKED_UP else NOT_LOOKED_UP
+        had = counts.get(name, (0, 0))
+        counts[name] = (had[0] + count, had[1] + size)
+    found = sorted(counts.items(), key=lambda item: (-item[1][0], item[0]))
+    return [Row(name, *both) for name, both in found[:MOST_LISTED]]
 
 
 def _sites(asked: Asked) -> list[Row]:

@@ -28,6 +28,7 @@ const LISTS: ReadonlyArray<readonly [key: string, title: string]> = [
   ["systems", "Systems"],
   ["kinds", "Kinds of files"],
   ["clients", "Visitors' addresses"],
+  ["countries", "Countries"],
   ["slow", "Slowest"],
   ["large", "Largest answers"],
   ["methods", "Methods"],

@@ -32,9 +32,11 @@ test("sites are grouped, the largest group first", () => {
     ["otto", 1],
   ]);
   const volumes = [site("a", { volume: "/home" }), site("b", { volume: "/srv" }), site("c")];
-  expect(shoals(volumes, "volume").map((group) => group.title).sort()).toEqual(
-    ["/home", "/srv", "volume not known"].sort(),
-  );
+  expect(
+    shoals(volumes, "volume")
+      .map((group) => group.title)
+      .sort(),
+  ).toEqual(["/home", "/srv", "volume not known"].sort());
   expect(shoals(sites, "binding").map((group) => group.title)).toEqual(["*:80", "personal sites"]);
 });
 
