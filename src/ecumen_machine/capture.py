@@ -49,7 +49,7 @@ _BASIC = 0x7FF
 # are not declared, as looking each over takes longer, too.
 _statx = ctypes.PyDLL(None).statx
 
-_KIND_OF = {
+KIND_OF = {
     stat.S_IFREG: Kind.FILE,
     stat.S_IFDIR: Kind.DIR,
     stat.S_IFLNK: Kind.LINK,
@@ -59,7 +59,7 @@ _KIND_OF = {
     stat.S_IFBLK: Kind.BLOCK,
 }
 _KIND_BY_FORMAT = np.zeros(16, np.uint8)
-for _format, _kind in _KIND_OF.items():
+for _format, _kind in KIND_OF.items():
     _KIND_BY_FORMAT[_format >> 12] = KINDS.index(_kind)
 
 

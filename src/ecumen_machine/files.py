@@ -11,25 +11,16 @@ from ecumen.engines.quiet import no_collecting
 from ecumen.survey import Entry, FileTable, Gap, Kind
 from ecumen.survey.files import Columns
 from ecumen_machine.acl import decode
-from ecumen_machine.capture import capture
+from ecumen_machine.capture import KIND_OF, capture
 from ecumen_machine.flags import flags_of
 
-_KINDS = {
-    stat.S_IFREG: Kind.FILE,
-    stat.S_IFDIR: Kind.DIR,
-    stat.S_IFLNK: Kind.LINK,
-    stat.S_IFSOCK: Kind.SOCKET,
-    stat.S_IFIFO: Kind.PIPE,
-    stat.S_IFCHR: Kind.CHAR,
-    stat.S_IFBLK: Kind.BLOCK,
-}
 MOST_LINKS = 40
 
 
 def entry_of(path: str, seen: os.stat_result | None = None) -> Entry:
     """lstat(2) and the extended attributes of one path. Raises OSError."""
     info = os.lstat(path) if seen is None else seen
-    kind = _KINDS[stat.S_IFMT(info.st_mode)]
+    kind = KIND_OF[stat.S_IFMT(info.st_mode)]
     target = os.readlink(path) if kind is Kind.LINK else None
     acl = default = context = None
     for name in _attributes(path):

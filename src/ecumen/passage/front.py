@@ -90,6 +90,21 @@ def page_of(
     else:
         state = "ok"
         reason = say(parts[8].code, parts[8].facts)
+    told = (state, outcome.status, gate, reason, len(outcome.blocks))
+    return _page(follower, engine, site, request, *told)
+
+
+def _page(
+    follower: Follower,
+    engine: Engine,
+    site: SiteSummary,
+    request: Request,
+    state: str,
+    status: int | None,
+    gate: str,
+    reason: str,
+    obstacles: int,
+) -> FrontPage:
     return FrontPage(
         engine=engine.kind,
         site=site,
@@ -98,10 +113,10 @@ def page_of(
         owner=_owner(follower, site),
         volume=_volume(follower, site),
         state=state,
-        status=outcome.status,
+        status=status,
         gate=gate,
         reason=reason,
-        obstacles=len(outcome.blocks),
+        obstacles=obstacles,
     )
 
 
@@ -111,19 +126,8 @@ def served_page(
     """The same of a request that was answered shortly, and is served by the site itself."""
     file = short.file or ""
     facts = {"path": file, "index": file.rpartition("/")[2], "type": short.content_type or ""}
-    return FrontPage(
-        engine=engine.kind,
-        site=site,
-        url=request.url,
-        to=site.address,
-        owner=_owner(follower, site),
-        volume=_volume(follower, site),
-        state="ok",
-        status=short.status,
-        gate="serve",
-        reason=say(short.code, facts),
-        obstacles=0,
-    )
+    reason = say(short.code, facts)
+    return _page(follower, engine, site, request, "ok", short.status, "serve", reason, 0)
 
 
 def _owner(follower: Follower, site: SiteSummary) -> str | None:

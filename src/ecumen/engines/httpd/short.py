@@ -25,7 +25,7 @@ from ecumen.engines.httpd.targets import Targets
 from ecumen.engines.httpd.uri import Address, escaped
 from ecumen.engines.httpd.walk import FolderWalk
 from ecumen.engines.httpd.way import REDIRECT, cleaned, takes
-from ecumen.engines.short import LONGEST, MOST_KEPT, PLAIN_PATH, Question, Short, ShortSite
+from ecumen.engines.short import MOST_KEPT, PLAIN_PATH, Door, Kept, Question, Short, ShortSite
 from ecumen.engines.sites import Arrival
 from ecumen.engines.tree import Directive
 from ecumen.rights import READ, Problem, Walker, decide
@@ -34,7 +34,7 @@ from ecumen.survey import Entry, Kind
 MOST_ENDINGS = 1000
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class _Site:
     """A site that has plain answers. leading, bound: beginnings of the addresses that an upstream,
     a redirect or an alias may take, and that a section may bind; None where only each can tell.
@@ -85,49 +85,29 @@ class ShortAnswers:
         self.chooser = chooser
         self.targets = targets
         self.walker = walker
-        self._hosts: dict[tuple[str, int, bool, str], Host | None] = {}
-        self._sites: dict[int, _Site | None] = {}
-        self._spots: dict[tuple[int, str], _Spot | None] = {}
-        self._held: dict[int, _Held | None] = {}
+        self._sites: Kept[Door, _Site | None] = Kept(self._site)
+        self._known: dict[int, _Site | None] = {}
+        self._spots: Kept[tuple[_Site, str], _Spot | None] = Kept(self._spot)
+        self._held: Kept[Settings, _Held | None] = Kept(self._holding)
         self._judged: dict[tuple[object, ...], Outcome | None] = {}
         self._pages: dict[tuple[object, ...], _Page | None] = {}
 
     def answer(self, asked: Question) -> Short | None:
         """None where the request is not plain."""
-        path = asked.path
-        if asked.method not in ("GET", "HEAD") or not PLAIN_PATH.fullmatch(path):
-            return None
-        if len(path) + len(asked.query or "") > LONGEST:
-            return None
-        host = self._host(asked)
-        site = None if host is None else self._site(host)
-        return None if site is None else self._served(_Inquiry(asked, site), path)
+        site = self._sites[asked.door] if asked.plain else None
+        return None if site is None else self._served(_Inquiry(asked, site), asked.path)
 
     # --- who answers ---
 
-    def _host(self, asked: Question) -> Host | None:
-        key = (asked.address, asked.port, asked.sealed, asked.host)
-        try:
-            return self._hosts[key]
-        except KeyError:
-            pass
-        if len(self._hosts) >= MOST_KEPT:
-            self._hosts.clear()
-        found = self._hosts[key] = self._choose(asked)
-        return found
-
-    def _choose(self, asked: Question) -> Host | None:
-        first, winner = self.chooser.winner(asked.address, asked.port, read_host(asked.host))
-        return winner if (first.sealed is not None) == asked.sealed else None
-
-    def _site(self, host: Host) -> _Site | None:
-        """None where something bears on every request to the site."""
-        try:
-            return self._sites[id(host)]
-        except KeyError:
-            pass
-        found = self._sites[id(host)] = self._compiled(host)
-        return found
+    def _site(self, door: Door) -> _Site | None:
+        """None where who answers is in doubt, or something bears on every request there."""
+        address, port, sealed, host = door
+        first, winner = self.chooser.winner(address, port, read_host(host))
+        if winner is None or (first.sealed is not None) != sealed:
+            return None
+        if id(winner) not in self._known:
+            self._known[id(winner)] = self._compiled(winner)
+        return self._known[id(winner)]
 
     def _compiled(self, host: Host) -> _Site | None:
         log = next((each.path for each in host.logs if not each.conditional), None)
@@ -171,20 +151,10 @@ class ShortAnswers:
             return filename if filename.endswith("/") == path.endswith("/") else None
         return site.root + path
 
-    def _spot(self, host: Host, path: str) -> _Spot | None:
-        """path: with a slash at its end where it was asked for with one."""
-        key = (id(host), path)
-        try:
-            return self._spots[key]
-        except KeyError:
-            pass
-        if len(self._spots) >= MOST_KEPT:
-            self._spots.clear()
-        found = self._spots[key] = self._walked(host, path)
-        return found
-
-    def _walked(self, host: Host, path: str) -> _Spot | None:
-        walked = self.targets.walked(host, path)
+    def _spot(self, where: tuple[_Site, str]) -> _Spot | None:
+        """The path has a slash at its end where it was asked for with one."""
+        host = where[0].host
+        walked = self.targets.walked(host, where[1])
         entry, settings = walked.entry, walked.settings
         if walked.unseen or walked.blocks or walked.doubts:
             return None
@@ -229,18 +199,8 @@ class ShortAnswers:
             settings = walk.merge(settings, section.settings)
         return settings
 
-    def _plain(self, settings: Settings) -> _Held | None:
-        """None where these settings have more than a plain answer needs."""
-        try:
-            return self._held[id(settings)]
-        except KeyError:
-            pass
-        if len(self._held) >= MOST_KEPT:
-            self._held.clear()
-        found = self._held[id(settings)] = self._holding(settings)
-        return found
-
     def _holding(self, settings: Settings) -> _Held | None:
+        """None where these settings have more than a plain answer needs."""
         rewriting = settings.rewriting
         if rewriting is not None and rewriting.on and rewriting.folder is not None:
             return None
@@ -292,7 +252,7 @@ class ShortAnswers:
         if filename is None:
             return None
         folder, _, leaf = filename.rpartition("/")
-        spot = self._spot(site.host, f"{folder}/")
+        spot = self._spots[site, f"{folder}/"]
         if spot is None:
             return None
         entry: Entry | None = None
@@ -302,11 +262,11 @@ class ShortAnswers:
                 return None
             entry = looked[0]
             if entry is not None and entry.kind is Kind.DIR:
-                spot = self._spot(site.host, filename)
+                spot = self._spots[site, filename]
                 if spot is None or spot.missing or _binds(spot.settings.files, leaf):
                     return None
         settings = self._bound(site, spot.settings, path)
-        held = None if settings is None else self._plain(settings)
+        held = None if settings is None else self._held[settings]
         if settings is None or held is None:
             return None
         granted = Outcome.GRANTED
@@ -399,7 +359,7 @@ class ShortAnswers:
             if self._leads(site, address, asked.query) != f"{spot.path}/{name}":
                 return None
             settings = self._bound(site, spot.settings, address)
-            within = None if settings is None else self._plain(settings)
+            within = None if settings is None else self._held[settings]
             if within is None:
                 return None
             if within is not held and self._outcome(within, asked) is not Outcome.GRANTED:

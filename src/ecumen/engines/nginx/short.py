@@ -21,7 +21,7 @@ from ecumen.engines.nginx.run import WITH_BODY
 from ecumen.engines.nginx.server import Server
 from ecumen.engines.nginx.texts import Text
 from ecumen.engines.nginx.uri import escaped_path
-from ecumen.engines.short import LONGEST, MOST_KEPT, PLAIN_PATH, Question, Short, ShortSite
+from ecumen.engines.short import MOST_KEPT, PLAIN_PATH, Door, Kept, Question, Short, ShortSite
 from ecumen.engines.tree import Place
 from ecumen.rights import READ, Problem, Walker, decide
 from ecumen.survey import Entry, Kind
@@ -49,48 +49,34 @@ class ShortAnswers:
     def __init__(self, chooser: Chooser, walker: Walker) -> None:
         self.chooser = chooser
         self.walker = walker
-        self._servers: dict[tuple[str, int, bool, str], Server | None] = {}
-        self._spots: dict[str, _Spot | None] = {}
+        self._servers: Kept[Door, Server | None] = Kept(self._server)
+        self._spots: Kept[str, _Spot | None] = Kept(self._walked)
         self._plain: dict[int, bool] = {}
         self._shown: dict[tuple[int, int], ShortSite | None] = {}
         self.pages: dict[tuple[object, ...], Short | None] = {}
 
     def answer(self, asked: Question) -> Short | None:
         """None where the request is not plain."""
-        path = asked.path
-        if asked.method not in ("GET", "HEAD") or not PLAIN_PATH.fullmatch(path):
-            return None
-        if len(path) + len(asked.query or "") > LONGEST:
-            return None
-        server = self._server(asked)
+        server = self._servers[asked.door] if asked.plain else None
         if server is None:
             return None
         try:
-            return _Passing(self, asked, server).through(path)
+            return _Passing(self, asked, server).through(asked.path)
         except _NotPlain:
             return None
 
-    def _server(self, asked: Question) -> Server | None:
-        key = (asked.address, asked.port, asked.sealed, asked.host)
-        try:
-            return self._servers[key]
-        except KeyError:
-            pass
-        if len(self._servers) >= MOST_KEPT:
-            self._servers.clear()
-        found = self._servers[key] = self._choose(asked)
-        return found
-
-    def _choose(self, asked: Question) -> Server | None:
-        door = self.chooser.door(asked.address, asked.port)
-        host = read_host(asked.host)
-        if door is None or host is None or door.sealed != asked.sealed:
+    def _server(self, key: Door) -> Server | None:
+        """None where who answers is in doubt, or something bears on every request there."""
+        address, port, sealed, named = key
+        door = self.chooser.door(address, port)
+        host = read_host(named)
+        if door is None or host is None or door.sealed != sealed:
             return None
         server, _, hit, unknown = door.by_name(host)
         if unknown is not None or hit is not None:
             return None
         server = server or door.standing
-        if (asked.sealed and server.refuses_handshake) or server.conf.rules:
+        if (sealed and server.refuses_handshake) or server.conf.rules:
             return None
         return server if self.plain(server.conf) else None
 
@@ -136,12 +122,7 @@ class ShortAnswers:
 
     def spot(self, folder: str) -> _Spot:
         """folder: absolute, without a slash at its end; "" for the root. Raises _NotPlain."""
-        try:
-            found = self._spots[folder]
-        except KeyError:
-            if len(self._spots) >= MOST_KEPT:
-                self._spots.clear()
-            found = self._spots[folder] = self._walked(folder)
+        found = self._spots[folder]
         if found is None:
             raise _NotPlain
         return found
