@@ -543,6 +543,76 @@ def conditions(ground: Ground) -> Theme:
     return Theme(lines, paths, ["GET", "GET", "GET", "POST", "HEAD"])
 
 
+def marks(ground: Ground) -> Theme:
+    """Variables that are set by what a request says, and rules that ask for them."""
+    rng = ground.rng
+    lay(ground)
+    names = ["bad", "good", "odd", "Bad"]
+
+    def mark() -> str:
+        name = rng.choice(names)
+        sets = rng.choice(
+            [
+                name,
+                f"{name}=1",
+                f"!{name}",
+                f"{name}=$1",
+                f"{name} {rng.choice(names)}=x",
+                f"{name}=0",
+            ]
+        )
+        return rng.choice(
+            [
+                f"SetEnvIf Request_URI {rng.choice(['^/sub', '.html$', '/(page)', '%20', '.', '^/old'])} {sets}",
+                f"SetEnvIfNoCase User-Agent {rng.choice(['badbot', '^$', 'BOT/([0-9])', '^Mozilla'])} {sets}",
+                f"BrowserMatch {rng.choice(['Bad', 'bad', '^$', '.'])} {sets}",
+                f"BrowserMatchNoCase {rng.choice(['bad(bot)', '^$'])} {sets}",
+                f"SetEnvIf Referer {rng.choice(['spam', '^$', '^http://(.*)/'])} {sets}",
+                f"SetEnvIf Remote_Addr {rng.choice(['^127', '^192', ':'])} {sets}",
+                f"SetEnvIf Request_Method {rng.choice(['POST', 'GET', '^HEAD$'])} {sets}",
+                f"SetEnvIf Request_Protocol {rng.choice(['1.1', '1.0'])} {sets}",
+                f"SetEnvIf Host {rng.choice(['^www', 'test$', ':1'])} {sets}",
+                f"SetEnvIf {rng.choice(names)} {rng.choice(['^1$', '^$', 'x'])} {sets}",
+                f"SetEnvIf X-Forwarded-Proto https {sets}",
+            ]
+        )  # fmt: skip
+
+    def asks() -> str:
+        name = rng.choice(names)
+        return rng.choice(
+            [
+                f"Require env {name}", f"Require env {name} REDIRECT_{name}",
+                f"<RequireAll>\nRequire all granted\nRequire not env {name}\n</RequireAll>",
+                f"Order Allow,Deny\nAllow from all\nDeny from env={name}",
+                f"Order Deny,Allow\nDeny from all\nAllow from env={name}",
+                f"Order Deny,Allow\nDeny from env=!{name}",
+                f"RewriteEngine On\nRewriteCond %{{ENV:{name}}} {rng.choice(['^1$', '^$', '!^$', 'x'])}\nRewriteRule .* - [F]",
+                f"RewriteEngine On\nRewriteRule page - [E={name}:1]",
+                f"RewriteEngine On\nRewriteCond %{{ENV:REDIRECT_{name}}} ^$\nRewriteRule ^page.txt$ about.html [L]",
+            ]
+        )  # fmt: skip
+
+    lines = [mark() for _ in range(rng.randint(0, 3))]
+    inside = [mark() for _ in range(rng.randint(0, 2))]
+    inside += rng.sample([asks(), asks()], rng.randint(0, 2))
+    lines += [f"<Directory {ground.root}>", "AllowOverride All", "Options FollowSymLinks", "Require all granted",
+              *inside, "</Directory>"]  # fmt: skip
+    if rng.random() < 0.4:
+        lines += ["<Location /sub>", mark(), f"Require env {rng.choice(names)}", "</Location>"]
+    if rng.random() < 0.3:
+        lines += [
+            "RewriteEngine On",
+            f"RewriteCond %{{ENV:{rng.choice(names)}}} .",
+            "RewriteRule ^ - [F]",
+        ]
+    if rng.random() < 0.3:
+        lines.append("ErrorDocument 403 /about.html")
+    for folder in ("", "sub"):
+        if rng.random() < 0.5:
+            ground.override([mark() for _ in range(rng.randint(0, 2))] + [asks()], folder)
+    return Theme(lines, PATHS, ["GET", "GET", "GET", "HEAD", "POST"])
+
+
 THEMES: dict[str, Callable[[Ground], Theme]] = {
     "override files": override_files,
     "front controllers": front_controller,
@@ -557,4 +627,5 @@ THEMES: dict[str, Callable[[Ground], Theme]] = {
     "mappings": mappings,
     "signing in": signed_in,
     "conditions": conditions,
+    "marks": marks,
 }

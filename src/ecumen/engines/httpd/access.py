@@ -6,7 +6,7 @@ Source: httpd 2.4, mod_authz_core ("Authorization Containers", "AuthMerging") an
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import Enum
 from functools import cached_property
@@ -275,9 +275,18 @@ def _leaf(rule: Rule, visitor: Visitor) -> Outcome | None:
         case "require expr" if visitor.facts is not None:
             held = holds(expression_of(rule), visitor.facts)
             return None if held is None else _granted(held)
+        case "require env" if visitor.facts is not None:
+            held = _or(visitor.facts.mark(name) for name in rule.args)
+            return None if held is None else _granted(held)
         case "require valid-user" | "require user" | "require group" if not visitor.signed_in:
             return Outcome.LOGIN
     return None
+
+
+def _or(each: Iterable[bool | None]) -> bool | None:
+    """Whether any is so; None where that is not known."""
+    found = set(each)
+    return True if True in found else None if None in found else False
 
 
 def expression_of(rule: Rule) -> str:

@@ -10,10 +10,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from ecumen.engines.httpd.hostname import HostHeader
+from ecumen.engines.httpd.marks import Marks
 from ecumen.engines.httpd.rewriting.run import Subject
 from ecumen.engines.httpd.server import Host, Server
 from ecumen.engines.httpd.settings import Settings
-from ecumen.engines.httpd.uri import Address, read_path
+from ecumen.engines.httpd.uri import Address, escaped, read_path
 from ecumen.engines.sites import Arrival
 
 
@@ -23,7 +24,8 @@ class Asking:
 
     lap: how often the server has begun anew. by_itself: it looks something up for another question.
     status: of an error whose page this is, else 200. env: variables set on the way. rewrites: rules
-    are still asked.
+    are still asked. unknown: variables of which it is not known whether they are set. late: of
+    which lines may say more once it was asked who may. Names of variables are in lower case here.
     """
 
     arrival: Arrival
@@ -40,6 +42,8 @@ class Asking:
     rewrites: bool = True
     judged: Settings | None = None
     beside: str = ""
+    unknown: frozenset[str] = frozenset()
+    late: frozenset[str] = frozenset()
 
     @property
     def path(self) -> str:
@@ -51,8 +55,9 @@ class Asking:
 
     def again(self, address: Address, query: str | None, **changes: object) -> Asking:
         """The next lap, with what was set on the way under its later name."""
-        env = {f"REDIRECT_{name}": value for name, value in self.env.items() if value is not None}
-        env["REDIRECT_STATUS"] = str(changes.get("status", self.status))
+        env = {f"redirect_{name}": value for name, value in self.env.items() if value is not None}
+        env["redirect_status"] = str(changes.get("status", self.status))
+        unknown = frozenset(f"redirect_{name}" for name in self.unknown | self.late)
         return replace(
             self,
             address=address,
@@ -61,8 +66,13 @@ class Asking:
             by_itself=False,
             beside="",
             env=env,
+            unknown=unknown,
             **changes,  # type: ignore[arg-type]
         )
+
+    def marked(self, marks: Marks) -> Asking:
+        """The same question, with the variables that are set by now."""
+        return replace(self, env=marks.values, unknown=marks.unknown)
 
     def aside(
         self, address: Address, query: str | None, judged: Settings | None, beside: str = ""
@@ -71,7 +81,8 @@ class Asking:
         # By position: there is one for every name that is tried for an index.
         return Asking(
             self.arrival, self.host, self.header, address, query, "GET", self.implied, self.lap,
-            True, self.status, self.env, self.rewrites, judged, beside,
+            True, self.status, self.env, self.rewrites, judged, beside, self.unknown | self.late,
+            self.late,
         )  # fmt: skip
 
 
@@ -150,6 +161,43 @@ class Asked:
         self.args = asking.query
         self.settings = asking.host.settings
         self.filename = ""
+        self.marks = Marks({k: v for k, v in asking.env.items() if v is not None}, asking.unknown)
+        # Whether the address is still as it was sent.
+        self.raw = True
+
+    def mark(self, name: str) -> bool | None:
+        return self.marks.holds(name)
+
+    def told(self, about: str) -> str | None:
+        """What marks may look at. Raises LookupError."""
+        asking = self.asking
+        match about:
+            case "remote_addr" if self.client is not None:
+                return self.client
+            case "remote_addr" | "remote_host":
+                raise LookupError(about)
+            case "server_addr":
+                return asking.arrival.address
+            case "request_method":
+                return asking.method
+            case "request_protocol":
+                return "HTTP/1.1"
+            case "request_uri":
+                return self._uri_by_now()
+            case "host":
+                return asking.arrival.host
+        header_sent(about, asking)
+        return asking.arrival.headers.get(about)
+
+    def _uri_by_now(self) -> str:
+        """At first just as it was sent, then as it was read and changed by rules."""
+        if not self.raw:
+            return self.uri
+        if self.asking.lap == 0:
+            return self.asking.arrival.path
+        if escaped(self.uri) != self.uri:
+            raise LookupError("request_uri")
+        return self.uri
 
     @property
     def client(self) -> str | None:
@@ -214,11 +262,11 @@ class Variables:
         return header_sent(name, self.asking)
 
     def _environment(self, name: str) -> str:
-        known = self.asking.env.get(name)
+        if name.lower() in self.asking.unknown or name in ("PATH", "HTTPS", "TZ", "HOME"):
+            raise LookupError(name)
+        known = self.asking.env.get(name.lower())
         if known is not None:
             return known
-        if name in self.server.set_names or name in ("PATH", "HTTPS", "TZ", "HOME"):
-            raise LookupError(name)
         return ""
 
     def _plain(self, name: str, subject: Subject) -> str | None:

@@ -7,6 +7,7 @@ Source: httpd 2.4, mod_access_compat; measured.
 from __future__ import annotations
 
 import ipaddress
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 from ecumen.engines.httpd.addresses import network
@@ -15,6 +16,8 @@ from ecumen.engines.httpd.methods import Limited
 from ecumen.engines.sites import Proof, proof_of
 from ecumen.engines.tree import Directive
 
+# Whether a variable is set; None where that is not known.
+Marked = Callable[[str], bool | None]
 _ORDERS = ("allow,deny", "deny,allow", "mutual-failure")
 
 
@@ -49,11 +52,11 @@ class Compat:
     def _last(self, lines: tuple[_Line, ...], method: str) -> str | None:
         return next((line.word for line in reversed(lines) if line.holds_for(method)), None)
 
-    def allowed(self, client: str | None, method: str) -> bool | None:
+    def allowed(self, client: str | None, method: str, mark: Marked | None) -> bool | None:
         """Whether this visitor is let in; None where that depends on what is not known."""
         order = self._last(self.orders, method) or "deny,allow"
-        let_in = _any(self.allows, client, method)
-        kept_out = _any(self.denies, client, method)
+        let_in = _any(self.allows, client, method, mark)
+        kept_out = _any(self.denies, client, method, mark)
         if order == "deny,allow":
             return _or(let_in, _not(kept_out))
         return _and(let_in, _not(kept_out))
@@ -88,19 +91,23 @@ def with_line(base: Compat, directive: Directive, limited: Limited | None) -> Co
     return replace(base, denies=base.denies + lines, places=places)
 
 
-def _any(lines: tuple[_Line, ...], client: str | None, method: str) -> bool | None:
-    known = [_fits(line.word, client) for line in lines if line.holds_for(method)]
+def _any(
+    lines: tuple[_Line, ...], client: str | None, method: str, mark: Marked | None
+) -> bool | None:
+    known = [_fits(line.word, client, mark) for line in lines if line.holds_for(method)]
     if True in known:
         return True
     return None if None in known else False
 
 
-def _fits(word: str, client: str | None) -> bool | None:
+def _fits(word: str, client: str | None, mark: Marked | None) -> bool | None:
     lowered = word.lower()
     if lowered == "all":
         return True
-    if lowered.startswith("env="):
+    if lowered.startswith("env=") and mark is None:
         return None
+    if lowered.startswith("env=") and mark is not None:
+        return _not(mark(word[5:])) if word[4:5] == "!" else mark(word[4:])
     known = network(word)
     if known is None:
         # A host name: a resolver decides.

@@ -13,6 +13,7 @@ from ecumen.engines.httpd.access import Scoped, access_of, is_access
 from ecumen.engines.httpd.catalogue import leaves_answer
 from ecumen.engines.httpd.compat import Compat, is_compat, with_line
 from ecumen.engines.httpd.lexer import words
+from ecumen.engines.httpd.marks import Mark, read_mark
 from ecumen.engines.httpd.methods import Limited, limited_by
 from ecumen.engines.httpd.redirects import Redirect, RedirectError, read_redirect
 from ecumen.engines.httpd.rewriting.rules import (
@@ -90,6 +91,7 @@ class Draft:
         self.expires_types: dict[str, Choice] = {}
         self.files: list[FileSection] = []
         self.conditionals: list[Conditional] = []
+        self.marks: list[Mark] = []
         self.access: list[Scoped] = []
         self.unread: list[Directive] = []
 
@@ -150,6 +152,7 @@ class Draft:
             redirects=tuple(self.redirects),
             files=tuple(self.files),
             conditionals=tuple(self.conditionals),
+            marks=tuple(self.marks),
             unread=(*self.unread, *(directive for directive, _ in self.refused)),
         )
 
@@ -259,6 +262,11 @@ class Draft:
             return
         self.conditions = []
         self.rewriting = now.with_(rules=(*now.rules, rule))
+
+    def mark(self, directive: Directive, given: list[str]) -> None:
+        mark = read_mark(directive, given)
+        if mark is not None:
+            self.marks.append(mark)
 
     # --- redirects ---
 
@@ -430,6 +438,11 @@ _TAKERS: dict[str, _Taker] = {
     "rewritebase": Draft.base,
     "rewritecond": Draft.condition,
     "rewriterule": Draft.rule,
+    "setenvif": Draft.mark,
+    "setenvifnocase": Draft.mark,
+    "setenvifexpr": Draft.mark,
+    "browsermatch": Draft.mark,
+    "browsermatchnocase": Draft.mark,
     "redirect": Draft.redirect,
     "redirecttemp": Draft.redirect,
     "redirectpermanent": Draft.redirect,

@@ -243,6 +243,7 @@ class HttpdEngine:
             arrival.query,
             arrival.method,
             self.chooser.implied(host),
+            late=self.server.set_names,
         )
         self.laps.run(asking, handling)
         name_owners(handling, self.survey, self.worker)

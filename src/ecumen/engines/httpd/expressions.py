@@ -28,6 +28,9 @@ class Facts(Protocol):
     def header(self, name: str) -> str:
         """By its name in lower case; "" where it is not sent. Raises LookupError."""
 
+    def mark(self, name: str) -> bool | None:
+        """Whether a variable is set; None where that is not known."""
+
 
 # None: not known. Conditions never raise.
 Condition = Callable[[Facts], bool | None]
@@ -339,6 +342,9 @@ class _Nothing:
         raise _Unread(name)
 
     header = variable
+
+    def mark(self, name: str) -> bool | None:
+        raise _Unread(name)
 
 
 _NOTHING = _Nothing()

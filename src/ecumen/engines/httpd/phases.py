@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from ecumen.engines.httpd import rewriting
 from ecumen.engines.httpd.access import Visitor
 from ecumen.engines.httpd.asking import Asked, Asking, Variables, is_ours, own_address
+from ecumen.engines.httpd.marks import marked
 from ecumen.engines.httpd.server import Server
 from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.targets import Target, Targets
@@ -58,6 +59,10 @@ class Phases:
         host = asking.host
         arrival = asking.arrival
         facts = Asked(asking)
+        if host.marks and not asking.by_itself:
+            facts.marks = marked(host.marks, facts, facts.marks)
+            asking = facts.asking = asking.marked(facts.marks)
+        facts.raw = False
         visitor = Visitor(
             arrival.client,
             arrival.address,
@@ -70,6 +75,9 @@ class Phases:
         before, doubts = self.targets.located(host, asking.path, visitor)
         way = self.ways.find(asking, before)
         facts.uri, facts.args = way.path, way.query
+        if way.env:
+            facts.marks = facts.marks.with_values(way.env)
+        before_folders = facts.marks
         looked = Looked(asking, way, before, type=way.type, handler=way.handler, doubts=doubts)
         if way.upstream is not None:
             looked.target = self.targets.beside(host, way.path, visitor)
@@ -80,6 +88,9 @@ class Phases:
         looked.target = self.targets.of(
             host, way.path, way.filename, visitor, asked=directly, beside=asking.beside
         )
+        if facts.marks is not before_folders:
+            looked.asking = asking.marked(facts.marks)
+            way.env = dict(facts.marks.values)
         if not looked.target.walked.unseen:
             self._rules(looked, looked.target)
         return looked

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field, replace
 from ecumen.engines.httpd.catalogue import leaves_answer
 from ecumen.engines.httpd.draft import CONDITIONAL, Draft, flat, section_settings
 from ecumen.engines.httpd.lexer import SPACE, decode, words
+from ecumen.engines.httpd.marks import Mark
 from ecumen.engines.httpd.modules import OWN, identifier
 from ecumen.engines.httpd.reader import Reader
 from ecumen.engines.httpd.redirects import Redirect
@@ -156,6 +157,7 @@ class Host:
     redirects: list[Redirect] = field(default_factory=list)
     upstreams: list[Upstream] = field(default_factory=list)
     rewriting: Rewriting | None = None
+    marks: list[Mark] = field(default_factory=list)
     logs: list[LogTarget] = field(default_factory=list)
     errors: str | None = None
     sealed: Directive | None = None
@@ -235,12 +237,13 @@ class _Compiler:
                 host.unread.append(directive)
         host.rewriting = draft.rewriting
         host.redirects = draft.redirects
+        host.marks = draft.marks
         if draft.rewriting is not None:
             # In folders only the switch and the options of the host go on, not its rules.
             draft.rewriting = Rewriting(draft.rewriting.on, draft.rewriting.options)
         host.settings = draft.settings()
         host.unread += host.settings.unread
-        host.settings = replace(host.settings, unread=(), redirects=())
+        host.settings = replace(host.settings, unread=(), redirects=(), marks=())
         return host
 
     def _virtual(self, directive: Directive) -> None:
@@ -458,6 +461,7 @@ def _inherit(host: Host, main: Host) -> None:
     host.user_folders = host.user_folders.over(main.user_folders)
     host.aliases = host.aliases + main.aliases
     host.redirects = host.redirects + main.redirects
+    host.marks = main.marks + host.marks
     host.upstreams = main.upstreams + host.upstreams
     if host.rewriting is not None and main.rewriting is not None:
         host.rewriting = host.rewriting.over(main.rewriting)
@@ -551,17 +555,15 @@ def _compiled(source: Source, engine: EngineRecord, reader: Reader, tree: Tree) 
 
 
 def _set_names(tree: Tree) -> frozenset[str]:
-    """Names of variables that a line of the configuration may set."""
+    """Names of variables that a line of the configuration may set, whatever the request says."""
     found: set[str] = set()
     for directive in tree.walk():
         if directive.name.lower() in _SETTERS:
-            found |= {re.split(r"[=:]", word.lstrip("!"))[0] for word in words(directive.text)}
+            found |= {word.lower() for word in words(directive.text)}
     return frozenset(found)
 
 
-_SETTERS = frozenset(
-    "setenv setenvif setenvifnocase setenvifexpr passenv browsermatch browsermatchnocase".split()
-)
+_SETTERS = frozenset(("setenv", "passenv", "unsetenv"))
 
 
 def with_value(choice: Choice | None) -> str | None:

@@ -13,6 +13,7 @@ from typing import Any, TypeVar
 
 from ecumen.engines.httpd.access import Access
 from ecumen.engines.httpd.compat import Compat
+from ecumen.engines.httpd.marks import Mark
 from ecumen.engines.httpd.redirects import Redirect
 from ecumen.engines.httpd.rewriting.rules import Rewriting
 from ecumen.engines.tree import Directive, Place
@@ -172,6 +173,7 @@ class Settings:
     redirects: tuple[Redirect, ...] = ()
     files: tuple[FileSection, ...] = ()
     conditionals: tuple[Conditional, ...] = ()
+    marks: tuple[Mark, ...] = ()
     unread: tuple[Directive, ...] = ()
 
     _told: list[tuple[int, Any, _Join | None]] | None = field(default=None, init=False)
@@ -220,7 +222,7 @@ def _endings_over(mine: Mapping[str, Ending], theirs: Mapping[str, Ending]) -> M
 # What is not simply replaced by the later section.
 _JOINS: Mapping[str, _Join] = {
     **dict.fromkeys(("options", "access", "rewriting"), _over),
-    **dict.fromkeys(("files", "conditionals", "unread"), _behind),
+    **dict.fromkeys(("files", "conditionals", "marks", "unread"), _behind),
     **dict.fromkeys(("expires_types", "error_pages"), _mapped),
     "redirects": _before,
     "endings": _endings_over,

@@ -12,6 +12,7 @@ from ecumen.engines.httpd.access import Access, Outcome, Visitor, judge
 from ecumen.engines.httpd.asking import Asked
 from ecumen.engines.httpd.compat import Compat
 from ecumen.engines.httpd.expressions import holds
+from ecumen.engines.httpd.marks import marked
 from ecumen.engines.httpd.overrides import OverrideReader
 from ecumen.engines.httpd.server import Host, Section
 from ecumen.engines.httpd.settings import Conditional, Settings
@@ -132,6 +133,9 @@ class Targets:
             settings, bound, more = self._conditional(host, settings, visitor, rank)
             sections += bound
             doubts += more
+        asked = visitor.facts
+        if settings.marks and isinstance(asked, Asked) and not asked.asking.by_itself:
+            asked.marks = marked(settings.marks, asked, asked.marks)
         target = Target(walked, settings, [], list(walked.blocks), doubts)
         self._access(target, sections, visitor)
         return target
@@ -171,7 +175,8 @@ class Targets:
         compat = target.settings.compat
         if compat is None:
             return True
-        allowed = compat.allowed(visitor.client, visitor.method)
+        mark = visitor.facts.mark if visitor.facts is not None else None
+        allowed = compat.allowed(visitor.client, visitor.method, mark)
         if compat.any_will_do(visitor.method) and allowed is False:
             return False
         if allowed is None:

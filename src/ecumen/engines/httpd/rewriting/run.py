@@ -212,11 +212,11 @@ class _Run:
         for item in rule.env:
             name, colon, value = item.partition(":")
             if name.startswith("!"):
-                self.now.env[self._expand(name[1:], rule)] = None
+                self.now.env[self._expand(name[1:], rule).lower()] = None
             elif colon:
-                self.now.env[self._expand(name, rule)] = self._expand(value, rule)
+                self.now.env[self._expand(name, rule).lower()] = self._expand(value, rule)
             else:
-                self.now.env[self._expand(name, rule)] = ""
+                self.now.env[self._expand(name, rule).lower()] = ""
 
     def _forced(self, rule: Rule) -> None:
         if rule.type is not None:
@@ -417,8 +417,8 @@ class _Run:
         if char == "$":
             raise NotEvaluated(directive, "a map")
         try:
-            if name.upper().startswith("ENV:") and name[4:] in self.now.env:
-                return self.now.env[name[4:]] or ""
+            if name.upper().startswith("ENV:") and name[4:].lower() in self.now.env:
+                return self.now.env[name[4:].lower()] or ""
             return self.now.variable(name, self.now)
         except LookupError:
             raise NotEvaluated(directive, f"the variable {name}") from None
