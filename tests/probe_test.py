@@ -107,6 +107,24 @@ def test_a_log_without_a_folder_is_found_and_keeps_the_server_from_starting(base
     assert "log.unwritable" not in {each.id for each in audit(Follower(survey)).findings}
 
 
+def test_only_plain_files_are_taken_for_override_files(base: Path) -> None:
+    """A link of that name would have the survey hold whatever its owner wishes."""
+    config = lay_out(base)
+    secret = base / "secret"
+    secret.write_text("word of honour")
+    (base / "www" / "one" / ".htaccess").symlink_to(secret)
+    (base / "www" / "two" / ".htaccess").mkdir()
+    plain = base / "www" / "two" / "sub"
+    plain.mkdir()
+    (plain / ".htaccess").write_text("Options -Indexes\n")
+    survey = take_survey([EngineSpec("httpd", str(config))])
+    assert str(plain / ".htaccess") in survey.texts
+    assert not [path for path, text in survey.texts.items() if b"honour" in text]
+    entry = survey.files.get(str(base / "www" / "two" / ".htaccess"))
+    assert entry is not None
+    assert entry.kind is Kind.DIR
+
+
 def test_a_survey_reads_no_contents_and_follows_no_link_out(base: Path) -> None:
     config = lay_out(base)
     (base / "www/one/secret.php").write_text("password = 'x'")

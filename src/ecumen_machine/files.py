@@ -9,7 +9,7 @@ from dataclasses import replace
 
 from ecumen.engines.quiet import no_collecting
 from ecumen.survey import Entry, FileTable, Gap, Kind
-from ecumen.survey.files import Columns
+from ecumen.survey.files import KINDS, Columns
 from ecumen_machine.acl import decode
 from ecumen_machine.capture import KIND_OF, capture
 from ecumen_machine.flags import flags_of
@@ -179,13 +179,17 @@ class Collector:
         self.gaps += [Gap(*gap) for gap in gaps]
 
     def named(self, leaves: frozenset[str]) -> Iterator[str]:
-        """Paths that end in one of these names among what was gathered."""
-        for path in self.entries:
-            if path.rpartition("/")[2] in leaves:
+        """Plain files with one of these names among what was gathered. No links: what they lead to
+        is not for its owner to choose.
+        """
+        for path, entry in self.entries.items():
+            if entry.kind is Kind.FILE and path.rpartition("/")[2] in leaves:
                 yield path
+        plain = KINDS.index(Kind.FILE)
         for path, folder in self.columns.folders.items():
             for leaf in leaves.intersection(folder.leaves):
-                yield f"{path.rstrip('/')}/{leaf}"
+                if folder.rows["kind"][folder.leaves.index(leaf)] == plain:
+                    yield f"{path.rstrip('/')}/{leaf}"
 
 
 def _within(path: str, others: set[str]) -> bool:

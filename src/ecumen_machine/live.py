@@ -37,10 +37,11 @@ class LiveSource:
         except OSError as error:
             self.collector.gap("text", path, error)
             return None
+        info = os.fstat(handle)
+        if not stat.S_ISREG(info.st_mode):
+            os.close(handle)
+            return None
         with os.fdopen(handle, "rb") as stream:
-            info = os.fstat(stream.fileno())
-            if not stat.S_ISREG(info.st_mode):
-                return None
             if info.st_size > LARGEST_TEXT:
                 self.collector.gaps.append(Gap("text", path, "too large for a configuration"))
                 return None
