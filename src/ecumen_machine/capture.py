@@ -124,9 +124,9 @@ class _Looker:
             part.gaps.append(("folder", folder, error.strerror or str(error)))
             return
         try:
-            names = sorted(os.listdir(b"/proc/self/fd/%d" % handle))
             if inside:
                 os.fchdir(handle)
+            names = sorted(os.listdir(b"." if inside else folder))
         except OSError as error:
             part.gaps.append(("folder", folder, error.strerror or str(error)))
             return

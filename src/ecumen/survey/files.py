@@ -171,12 +171,17 @@ class FileTable:
 
     @classmethod
     def of(cls, columns: Columns, entries: Iterable[Entry] = ()) -> FileTable:
-        """First the entries that no folder of the columns holds, then folder by folder."""
+        """First the entries that no folder of the columns holds, then folder by folder. The columns
+        are used up.
+        """
         table = cls()
+        held: dict[str, set[str]] = {}
         for entry in sorted(entries, key=lambda each: each.path):
             around, _, leaf = entry.path.rpartition("/")
-            held = columns.folders.get(around or "/")
-            if held is None or leaf not in held.leaves:
+            around = around or "/"
+            if around in columns.folders and around not in held:
+                held[around] = set(columns.folders[around].leaves)
+            if leaf not in held.get(around, ()):
                 table._add(entry)
         table._recode(columns.context_names)
         folders = [(path, columns.folders[path]) for path in sorted(columns.folders)]
@@ -185,6 +190,7 @@ class FileTable:
             base = path if path.endswith("/") else f"{path}/"
             at = len(table.paths)
             table.paths += [base + leaf for leaf in folder.leaves]
+            folder.leaves = []
             for number, extra in folder.extra.items():
                 table._extra[at + number] = extra
         table._row |= zip(table.paths[first:], range(first, len(table.paths)), strict=True)
