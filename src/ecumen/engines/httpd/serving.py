@@ -338,6 +338,10 @@ class Serving:
         return False
 
     def _nobody(self, handler: str) -> bool:
+        """Whether a handler leaves what lies there to the server itself."""
+        status = handler == _STATUS and "status_module" in self.server.reader.modules
+        if status and self.method not in ("GET", "HEAD"):
+            return True
         return makes_nothing(handler, self.server.reader.modules)
 
     def _status_page(self, handler: str, known: bool) -> bool:
