@@ -59,15 +59,22 @@ def holdings(
     found: dict[str, Holding] = {}
     # What a plain page is called tells at once that it is no secret.
     plain: dict[str, bool] = {}
-    for row, path in enumerate(files.paths):
-        kind, mode = files.kind[row], files.mode[row]
+    lowered: dict[str, str] = {}
+    last, held = "\0", None
+    rows = zip(files.paths, files.kind, files.mode, files.size, strict=True)
+    for row, (path, kind, mode, size) in enumerate(rows):
         folder, _, leaf = path.rpartition("/")
-        root = ground(path if kind == _DIR else folder or "/")
-        if root is None:
-            continue
-        held = found.get(root)
+        # Neighbours mostly stand beside each other.
+        if kind == _DIR:
+            root = ground(path)
+            held = None if root is None else _held(found, root)
+            last = "\0"
+        elif folder != last:
+            root = ground(folder or "/")
+            held = None if root is None else _held(found, root)
+            last = folder
         if held is None:
-            held = found[root] = Holding()
+            continue
         if kind == _LINK:
             held.links.append(row)
             continue
@@ -76,11 +83,16 @@ def holdings(
         if kind != _FILE:
             continue
         stem, _, ending = leaf.rpartition(".")
-        ending = ending.lower() if stem else ""
+        if not stem:
+            ending = ""
+        elif ending in lowered:
+            ending = lowered[ending]
+        else:
+            ending = lowered[ending] = ending.lower()
         held.files += 1
-        held.bytes += files.size[row]
+        held.bytes += size
         held.endings[ending] = held.endings.get(ending, 0) + 1
-        if ending in endings and stem and files.size[row]:
+        if size and stem and ending in endings:
             held.samples.setdefault(ending, row)
         # Only whole paths tell folders of version control.
         known = plain.get(ending) if "/." not in path else None
@@ -91,6 +103,13 @@ def holdings(
             if secret is not None:
                 held.suspects.append((secret, row))
     return found
+
+
+def _held(found: dict[str, Holding], root: str) -> Holding:
+    held = found.get(root)
+    if held is None:
+        held = found[root] = Holding()
+    return held
 
 
 def _finder(grounds: frozenset[str]) -> Callable[[str], str | None]:

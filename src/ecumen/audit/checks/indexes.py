@@ -16,7 +16,10 @@ from ecumen.survey import Entry, Kind
 
 _DOUBLED = ("txt", "html", "htm", "php", "css", "js", "doc", "docx", "rtf")
 _PAGES = ("html", "htm", "php", "css", "js", "xhtml")
-_LISTS = re.compile(rb"(?i)\bindexes\b|\bautoindex\s+on|^\s*options\s+\+?all\b", re.MULTILINE)
+# In lower case; each begins with plain text, which is found fast.
+_LISTS = tuple(
+    re.compile(pattern) for pattern in (rb"indexes\b", rb"autoindex\s+on", rb"options\s+\+?all\b")
+)
 MOST_FOLDERS = 3  # of a site, that are asked for their listing
 
 
@@ -181,4 +184,5 @@ def _bare_folders(scene: Scene, site: Site, root: str) -> list[str]:
 
 def _listings_anywhere(scene: Scene) -> bool:
     """Whether any line of a configuration could turn a listing on: else none is asked for."""
-    return any(_LISTS.search(text) for text in scene.survey.texts.values())
+    texts = (text.lower() for text in scene.survey.texts.values())
+    return any(pattern.search(text) for text in texts for pattern in _LISTS)

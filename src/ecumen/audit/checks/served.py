@@ -156,16 +156,22 @@ def _usual(ending: str, scene: Scene) -> bool:
 def _odd_kinds(scene: Scene) -> set[str]:
     """Endings that some line of a configuration speaks of; `*` where one speaks of all."""
     found: set[str] = set()
+    # Configurations repeat their lines: each is looked at once.
+    seen: set[bytes] = set()
     for text in scene.survey.texts.values():
-        lines = text.decode("utf-8", "surrogateescape").splitlines()
+        lines = text.splitlines()
         # The list of types that comes with an engine is no oddity.
-        usual = {"types"} if len(lines) > MOST_OWN_TYPES else set()
-        for line in lines:
-            words = line.strip().lower().rstrip(";").split()
-            if not words or words[0] in usual:
+        if len(lines) > MOST_OWN_TYPES:
+            fresh = {line for line in lines if not line.strip().lower().startswith(b"types")}
+        else:
+            fresh = set(lines)
+        for line in fresh - seen:
+            words = line.decode("utf-8", "surrogateescape").strip().lower().rstrip(";").split()
+            if not words:
                 continue
             if words[0] in ("forcetype", "default_type", "types", "sethandler", "defaulttype"):
                 found.add("*")
             elif words[0] in ("addtype", "removetype", "addhandler"):
                 found |= {word.lstrip(".") for word in words[1:]}
+        seen |= fresh
     return found

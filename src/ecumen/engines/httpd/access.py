@@ -113,7 +113,8 @@ def access_of(directives: Sequence[Scoped]) -> Access:
         if directive.name.lower() == "authmerging":
             merging = directive.text.strip().lower()
         else:
-            rules.append(replace(_rule(directive, unread), limited=limited))
+            rule = _rule(directive, unread)
+            rules.append(rule if limited is None else replace(rule, limited=limited))
     return Access(tuple(rules), merging, tuple(unread))
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 
 from ecumen.engines.httpd.hostname import HostHeader
 from ecumen.engines.httpd.server import Host, Server
@@ -111,10 +112,9 @@ class Chooser:
         return chain
 
     def _addresses(self, text: str, host: Host, resolve: Resolve) -> tuple[str, ...]:
-        try:
-            return (str(ipaddress.ip_address(text)),)
-        except ValueError:
-            pass
+        literal = _literal(text)
+        if literal is not None:
+            return (literal,)
         addresses = resolve(text)
         if addresses is None:
             proof = Proof(place=host.place, text=f"<VirtualHost {text}>")
@@ -229,6 +229,15 @@ class Chooser:
 
 # However many sites share an address: a contest that nobody can read explains nothing.
 SHOWN_CLAIMS = 24
+
+
+@lru_cache(maxsize=4096)
+def _literal(text: str) -> str | None:
+    """An address in its usual form; None for a name."""
+    try:
+        return str(ipaddress.ip_address(text))
+    except ValueError:
+        return None
 
 
 def _public(address: str) -> bool:

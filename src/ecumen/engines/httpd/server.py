@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from ecumen.engines.httpd.catalogue import leaves_answer
@@ -243,7 +243,8 @@ class _Compiler:
             draft.rewriting = Rewriting(draft.rewriting.on, draft.rewriting.options)
         host.settings = draft.settings()
         host.unread += host.settings.unread
-        host.settings = replace(host.settings, unread=(), redirects=(), marks=())
+        if host.settings.unread or host.settings.redirects or host.settings.marks:
+            host.settings = replace(host.settings, unread=(), redirects=(), marks=())
         return host
 
     def _virtual(self, directive: Directive) -> None:
@@ -489,21 +490,34 @@ def _types(text: bytes) -> dict[str, str]:
     return found_types
 
 
-def _global_doubts(reader: Reader, tree: Tree) -> Iterable[Doubt]:
+def _from_all(reader: Reader, tree: Tree) -> tuple[list[Doubt], frozenset[str]]:
+    """What bears on all requests, and the names of variables that a line may set whatever a request
+    says: of all lines, wherever they stand.
+    """
     start = Rank(Phase.ENTRY)
+    doubts: list[Doubt] = []
+    names: set[str] = set()
     known_environment = bool(reader.environment)
     for place, name in reader.unset:
         if not known_environment:
             proof = Proof(place=place, text=f"${{{name}}}")
-            yield Doubt("site.variable-unknown", start, {"name": name}, (proof,))
+            doubts.append(Doubt("site.variable-unknown", start, {"name": name}, (proof,)))
     for directive in tree.walk():
         name = directive.name.lower()
-        # Without a name it is a mistake, which is told as one.
-        module = next(iter(words(directive.text)), "") if name == "loadmodule" else ""
-        if module and identifier(module) not in OWN:
-            yield Doubt("site.module-unknown", start, {"module": module}, (proof_of(directive),))
-        if name in CONDITIONAL and directive.taken is None:
-            yield Doubt("site.condition-unknown", start, {}, (proof_of(directive),))
+        if name == "loadmodule":
+            # Without a name it is a mistake, which is told as one.
+            module = next(iter(words(directive.text)), "")
+            if module and identifier(module) not in OWN:
+                proofs = (proof_of(directive),)
+                doubts.append(Doubt("site.module-unknown", start, {"module": module}, proofs))
+        elif name in _SETTERS:
+            names |= {word.lower() for word in words(directive.text)}
+        elif directive.taken is None and name in CONDITIONAL:
+            doubts.append(Doubt("site.condition-unknown", start, {}, (proof_of(directive),)))
+    return doubts, frozenset(names)
+
+
+_SETTERS = frozenset(("setenv", "passenv", "unsetenv"))
 
 
 def load(source: Source, engine: EngineRecord) -> Server:
@@ -532,7 +546,7 @@ def _compiled(source: Source, engine: EngineRecord, reader: Reader, tree: Tree) 
         _inherit(host, main)
     types_file = compiler.types_file or reader.absolute(DEFAULT_TYPES)
     types = source.read(types_file) if "mime_module" in reader.modules else b""
-    doubts = list(_global_doubts(reader, tree))
+    doubts, names = _from_all(reader, tree)
     if types is None:
         doubts.append(
             Doubt("serve.types-unread", Rank(Phase.CONTENT), {"path": types_file}, only_type=True)
@@ -549,21 +563,9 @@ def _compiled(source: Source, engine: EngineRecord, reader: Reader, tree: Tree) 
         mistakes=tree.mistakes,
         doubts=tuple(doubts),
         reader=reader,
-        set_names=_set_names(tree),
+        set_names=names,
         formats=compiler.formats,
     )
-
-
-def _set_names(tree: Tree) -> frozenset[str]:
-    """Names of variables that a line of the configuration may set, whatever the request says."""
-    found: set[str] = set()
-    for directive in tree.walk():
-        if directive.name.lower() in _SETTERS:
-            found |= {word.lower() for word in words(directive.text)}
-    return frozenset(found)
-
-
-_SETTERS = frozenset(("setenv", "passenv", "unsetenv"))
 
 
 def with_value(choice: Choice | None) -> str | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterator
 from dataclasses import replace
+from functools import lru_cache
 
 from ecumen.engines.httpd.choice import Resolve
 from ecumen.engines.httpd.lexer import words
@@ -121,6 +122,7 @@ def _claims(host: Host) -> Iterator[Named]:
             yield Named(name.lower(), line.place, not any(c in name for c in "*?"))
 
 
+@lru_cache(maxsize=4096)
 def _is_literal(text: str) -> bool:
     try:
         ipaddress.ip_address(text)
