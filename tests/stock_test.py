@@ -36,7 +36,12 @@ PATHS = (
 def started(start: str) -> Iterator[int]:
     """The server's process, once it answers."""
     command = ["unshare", "-n", "sh", "-c", f"ip link set lo up && {start}"]
-    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    process = subprocess.Popen(
+        command,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,
+    )
     try:
         for _ in range(100):
             if asked(process.pid, "GET", "/")[0]:

@@ -29,8 +29,12 @@ def _running(name: str, options: list[str], address: str, port: int) -> Iterator
     """The server runs in the foreground until the block is left."""
     program = shutil.which(name, path="/usr/sbin:/usr/bin")
     assert program is not None
+    # In a session of its own: some end their whole group of processes with themselves.
     process = subprocess.Popen(
-        [program, *options], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE
+        [program, *options],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        start_new_session=True,
     )
     try:
         _wait(process, address, port)

@@ -25,6 +25,9 @@ class Engine(Protocol):
     def worker(self) -> Subject | None:
         """The account that answers requests; None where the survey does not have it."""
 
+    def worker_of(self, site: Place) -> Subject | None:
+        """The account that serves a site, where it has one of its own."""
+
     @property
     def listens(self) -> Sequence[Binding]:
         """Addresses and ports that its configuration wants."""

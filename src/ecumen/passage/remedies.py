@@ -36,7 +36,9 @@ def mending(follower: Follower, request: Request) -> Mending:
     """What mends a request's obstacles. Never raises."""
     now, _, outcome = follower.run(request)
     total = len(outcome.blocks)
-    worker = None if now.engine is None else now.engine.worker
+    worker = None
+    if now.engine is not None and now.handling is not None:
+        worker = now.engine.worker_of(now.handling.site_place)
     if worker is None:
         return Mending([], 0, total)
     needs: dict[tuple[str, int], Need] = {}

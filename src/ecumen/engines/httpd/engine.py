@@ -53,10 +53,11 @@ class HttpdEngine:
         self.survey = survey
         self.record = record
         self.server: Server = load(SurveySource(survey), record)
-        self.worker = self._worker()
+        self.worker = self._worker(self.server.user or "#-1", self.server.group)
         self.walker = Walker(survey, self.worker) if self.worker else None
         self.chooser = Chooser(self.server, self._resolve, self._reverse, survey.host)
         self.laps = Laps(survey, self.server, self.walker)
+        self._lanes: dict[tuple[str, str], tuple[Subject | None, Laps]] = {}
 
     @property
     def listens(self) -> Sequence[Binding]:
@@ -71,10 +72,8 @@ class HttpdEngine:
         """What bears on every request."""
         return [*self.server.doubts, *(each.doubt() for each in self.breaks)]
 
-    def _worker(self) -> Subject | None:
-        name = self.server.user or "#-1"
+    def _worker(self, name: str, group: str | None) -> Subject | None:
         gid: int | None = None
-        group = self.server.group
         if group is not None:
             if group.startswith("#"):
                 gid = int(group[1:]) if group[1:].isdigit() else None
@@ -87,6 +86,22 @@ class HttpdEngine:
             account = self.survey.account_by_uid.get(int(name[1:]) if name[1:].isdigit() else -1)
             name = account.name if account else name
         return subject_of(self.survey, name, gid)
+
+    def _lane(self, host: Host) -> tuple[Subject | None, Laps]:
+        """Who serves a host, and the laps as that account: a module may give a host its own."""
+        if host.account is None:
+            return self.worker, self.laps
+        known = self._lanes.get(host.account)
+        if known is None:
+            worker = self._worker(*host.account)
+            walker = Walker(self.survey, worker) if worker else None
+            known = worker, Laps(self.survey, self.server, walker)
+            self._lanes[host.account] = known
+        return known
+
+    def worker_of(self, site: Place) -> Subject | None:
+        """The account that serves a site."""
+        return self._lane(self._host_at.get(site, self.server.main))[0]
 
     def _resolve(self, name: str) -> tuple[str, ...] | None:
         record = self.survey.name_by_text.get(name.lower())
@@ -146,9 +161,10 @@ class HttpdEngine:
     def _settings(self, site: Place, folder: str) -> Settings | None:
         """What holds in a folder of a site, once the server has walked there."""
         host = self._host_at.get(site)
-        if self.walker is None:
+        laps = self._lane(host or self.server.main)[1]
+        if laps.walker is None:
             return None
-        walked = self.laps.phases.targets.walked(host or self.server.main, f"{folder}/")
+        walked = laps.phases.targets.walked(host or self.server.main, f"{folder}/")
         return None if walked.unseen or walked.entry is None else walked.settings
 
     def reads_override(self, site: Place, folder: str) -> bool | None:
@@ -245,8 +261,11 @@ class HttpdEngine:
             self.chooser.implied(host),
             late=self.server.set_names,
         )
-        self.laps.run(asking, handling)
-        name_owners(handling, self.survey, self.worker)
+        worker, laps = self._lane(host)
+        laps.run(asking, handling)
+        name_owners(handling, self.survey, worker)
+        if "mpm_itk_module" in self.server.reader.modules:
+            _walked_by_another(handling, host, worker)
         return handling
 
     def _site(self, arrival: Arrival, chosen: Chosen, header: HostHeader, has_host: bool) -> Part:
@@ -290,6 +309,24 @@ class HttpdEngine:
         elif certain[0].path.startswith("|"):
             part.code = "record.program"
         return part
+
+
+# What keeps out whoever walks to the folder.
+_ON_THE_WALK = ("ladder.shut", "ladder.link-protected", "rule.override-closed")
+
+
+def _walked_by_another(handling: Handling, host: Host, worker: Subject | None) -> None:
+    """Where a module serves each host as some account, the master walks to the folder, and nothing
+    keeps it out; only what is opened at the end, and what the server asks itself, is that
+    account's. Measured.
+    """
+    blocks = (*handling.ladder.blocks, *handling.rule.blocks)
+    if not any(block.code in _ON_THE_WALK for block in blocks):
+        return
+    proofs = (proof_of(host.account_line),) if host.account_line else ()
+    facts = {"worker": worker.name if worker else ""}
+    doubt = Doubt("ladder.walked-by-another", Rank(Phase.ENTRY, 1), facts, proofs)
+    handling.ladder.doubts.append(doubt)
 
 
 def _end_of(host: Host) -> Place:

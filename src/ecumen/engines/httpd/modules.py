@@ -11,6 +11,7 @@ _OTHER_FILES = {
     "mpm_event_module": "event.c",
     "mpm_worker_module": "worker.c",
     "mpm_prefork_module": "prefork.c",
+    "mpm_itk_module": "mpm_itk.c",
 }
 _OTHER_IDENTIFIERS = {file: name for name, file in _OTHER_FILES.items()}
 
@@ -27,7 +28,8 @@ OWN = frozenset(
     dialup dir dumpio echo env expires ext_filter file_cache filter headers heartbeat
     heartmonitor http http2 ident imagemap include info lbmethod_bybusyness
     lbmethod_byrequests lbmethod_bytraffic lbmethod_heartbeat ldap log_config log_debug
-    log_forensic logio lua macro md mime mime_magic mpm_event mpm_prefork mpm_worker
+    log_forensic logio lua macro md mime mime_magic mpm_event mpm_itk mpm_prefork
+    mpm_worker
     negotiation proxy proxy_ajp proxy_balancer proxy_connect proxy_express proxy_fcgi
     proxy_fdpass proxy_ftp proxy_hcheck proxy_html proxy_http proxy_http2 proxy_scgi
     proxy_uwsgi proxy_wstunnel ratelimit reflector remoteip reqtimeout request rewrite sed

@@ -160,6 +160,9 @@ class Host:
     marks: list[Mark] = field(default_factory=list)
     logs: list[LogTarget] = field(default_factory=list)
     errors: str | None = None
+    # An account of its own for what the host serves, and the line that gives it.
+    account: tuple[str, str] | None = None
+    account_line: Directive | None = None
     sealed: Directive | None = None
     certificates: list[Directive] = field(default_factory=list)
     override_names: tuple[str, ...] | None = None
@@ -389,6 +392,12 @@ class _Compiler:
         else:
             self.group = given[0]
 
+    def account(self, host: Host, directive: Directive, given: list[str]) -> None:
+        if len(given) != 2:
+            host.unread.append(directive)
+            return
+        host.account, host.account_line = (given[0], given[1]), directive
+
     def types_config(self, host: Host, directive: Directive, given: list[str]) -> None:
         if given:
             self.types_file = self.reader.absolute(given[0])
@@ -430,6 +439,7 @@ _HOST_TAKERS = {
     "<directorymatch": _Compiler.folder,
     "<location": _Compiler.address,
     "<locationmatch": _Compiler.address,
+    "assignuserid": _Compiler.account,
     "user": _Compiler.worker,
     "group": _Compiler.worker,
     "typesconfig": _Compiler.types_config,
@@ -466,6 +476,8 @@ def _inherit(host: Host, main: Host) -> None:
     host.upstreams = main.upstreams + host.upstreams
     if host.rewriting is not None and main.rewriting is not None:
         host.rewriting = host.rewriting.over(main.rewriting)
+    if host.account is None:
+        host.account, host.account_line = main.account, main.account_line
     host.logs = host.logs or main.logs
     host.errors = host.errors or main.errors
     host.override_names = host.override_names or main.override_names

@@ -84,6 +84,10 @@ class NginxEngine:
         named = self.survey.group_by_name.get(name)
         return subject_of(self.survey, name, named.gid) if named else subject
 
+    def worker_of(self, site: Place) -> Subject | None:
+        """The account that serves a site: one for all."""
+        return self.worker
+
     # --- sites ---
 
     def sites(self) -> Sequence[SiteSummary]:

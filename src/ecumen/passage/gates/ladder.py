@@ -18,6 +18,10 @@ GATE = Gate(
     judge,
     {
         "ladder.clear": Words("{worker} may pass every step down to the end."),
+        "ladder.walked-by-another": Words(
+            "The engine's master walks to the folder, and {worker} only opens what lies there: "
+            "whether a folder that is closed on the way stops the request is not worked out."
+        ),
         "ladder.shut": Words(
             "The web server may not pass through {path}: it belongs to {owner}:{group} with mode "
             "{mode}, and {worker} has no right to enter.",
