@@ -398,8 +398,9 @@ class ShortAnswers:
             return short
         # The page is the same for all that fails under these settings.
         asked = inquiry.asked
-        site = inquiry.site
-        key = (id(site), id(held), short.status, asked.client, asked.address, asked.port)
+        key = (
+            inquiry.site, held.settings, short.status, asked.client, asked.address, asked.port,
+        )  # fmt: skip
         try:
             page = self._pages[key]
         except KeyError:

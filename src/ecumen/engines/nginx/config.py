@@ -16,6 +16,11 @@ from ecumen.engines.nginx.texts import Text, text_of
 from ecumen.patterns import Regex, compiled
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+# Statuses for which the engine has a page of its own.
+_WITH_PAGE = frozenset(
+    (301, 302, 303, 307, 308, *range(400, 407), *range(408, 417), 421, 429, *range(494, 498),
+     *range(500, 506), 507)
+)  # fmt: skip
 REDIRECTS = (301, 302, 303, 307, 308)
 
 
@@ -169,6 +174,26 @@ class Conf:
     def realm(self) -> Line | None:
         """The line that asks for a sign-in; none is asked for without a file of passwords."""
         return self.realm_line if self.passwords else None
+
+    def with_charset(self, kind: str) -> str:
+        """A content type as it goes out."""
+        if not self.charset or kind.partition(";")[0].strip().lower() not in self.charset_types:
+            return kind
+        return kind if "charset=" in kind else f"{kind}; charset={self.charset}"
+
+    def canned(self, status: int) -> str | None:
+        """The content type of the engine's own page for a status; None where it has none."""
+        if status in (301, 302):
+            # The engine gives these no charset, whatever is set.
+            return "text/html"
+        return self.with_charset("text/html") if status in _WITH_PAGE else None
+
+    def type_of(self, path: str) -> str | None:
+        """The content type of a file by the ending of its address."""
+        stem, dot, ending = path.rpartition("/")[2].rpartition(".")
+        kind = self.types.get(ending.lower()) if dot and stem and ending else None
+        kind = kind or self.default_type
+        return self.with_charset(kind) if kind else None
 
     def within(self, title: str, line: Line | None) -> Conf:
         """A place within this one, before anything is said there.

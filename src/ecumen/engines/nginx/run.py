@@ -45,10 +45,6 @@ from ecumen.rights.walk import join
 from ecumen.survey import Entry, Kind, Survey
 
 MOST_CHANGES = 11  # of the address in one request: the eleventh is one too many
-WITH_BODY = frozenset(
-    (301, 302, 303, 307, 308, *range(400, 407), *range(408, 417), 421, 429, *range(494, 498),
-     *range(500, 506), 507)
-)  # fmt: skip
 Action = Callable[[], "Action | None"]
 
 
@@ -285,7 +281,7 @@ class Run:
         elif status == 444:
             self._block("way.hung-up", Phase.MAPPING, None, {}, *lines)
         elif status < 400 or text:
-            kind = None if status in (204, 304) else self._type()
+            kind = None if status in (204, 304) else self.conf.type_of(self.state.path)
             self.handling.way.proofs += lines
             self.handling.way.picture.append(
                 Mapped("status", self.state.path, str(status), lines[0])
@@ -397,7 +393,7 @@ class Run:
             self._doubt("serve.error-page", Phase.MAPPING, facts)
         phase = Phase.MAPPING if code.startswith("way.") else Phase.CONTENT
         self.status = None
-        self._answer(code, phase, status, self._canned(status), location=location, path=before)
+        self._answer(code, phase, status, self.conf.canned(status), location=location, path=before)
 
     def _own_address(self) -> str:
         arrival = self.arrival
@@ -408,25 +404,6 @@ class Run:
             name = f"[{arrival.address}]" if ":" in arrival.address else arrival.address
         port = f":{arrival.port}" if self.conf.own_port and arrival.port != usual else ""
         return f"{scheme}://{name}{port}"
-
-    def _canned(self, status: int) -> str | None:
-        if status in (301, 302):
-            # The engine gives these no charset, whatever is set.
-            return "text/html"
-        return self._charset("text/html") if status in WITH_BODY else None
-
-    def _charset(self, kind: str) -> str:
-        conf = self.conf
-        if not conf.charset or kind.partition(";")[0].strip().lower() not in conf.charset_types:
-            return kind
-        return kind if "charset=" in kind else f"{kind}; charset={conf.charset}"
-
-    def _type(self) -> str | None:
-        leaf = self.state.path.rpartition("/")[2]
-        stem, dot, ending = leaf.rpartition(".")
-        kind = self.conf.types.get(ending.lower()) if dot and stem and ending else None
-        kind = kind or self.conf.default_type
-        return self._charset(kind) if kind else None
 
     # --- who may ---
 
@@ -565,7 +542,7 @@ class Run:
         elif code >= 400:
             self._block("way.status", Phase.RULES, code, {"status": str(code)}, *lines)
         else:
-            self._answer("way.said", Phase.RULES, code, self._canned(code))
+            self._answer("way.said", Phase.RULES, code, self.conf.canned(code))
 
     def _last_try(self, tries: config.TryFiles, line: Proof) -> Action | None:
         last = self._value(tries.last, tries.line)
@@ -651,7 +628,7 @@ class Run:
         if self.state.method not in ("GET", "HEAD"):
             self._block("serve.method", Phase.CONTENT, 405, facts, *proof(line))
             return
-        kind = "image/gif" if line.name == "empty_gif" else self._charset("text/plain")
+        kind = "image/gif" if line.name == "empty_gif" else self.conf.with_charset("text/plain")
         self._answer("serve.status-page", Phase.CONTENT, 200, kind)
 
     def _handed(self, upstream: config.Upstream) -> None:
@@ -772,7 +749,9 @@ class Run:
         if self.conf.listing_format == "jsonp":
             self._doubt("serve.listing-type", Phase.CONTENT, facts)
         self.handling.file = folder
-        self._answer("serve.listing", Phase.CONTENT, 200, kind or self._charset("text/html"))
+        self._answer(
+            "serve.listing", Phase.CONTENT, 200, kind or self.conf.with_charset("text/html")
+        )
         return None
 
     def _unlistable(self, folder: Entry, facts: dict[str, str]) -> None:
@@ -818,7 +797,7 @@ class Run:
         self.handling.serve.proofs.append(Proof(entry=entry, path=path))
         self.handling.lifetime = self._lifetime(entry)
         code = "serve.index" if "index" in self.handling.serve.facts else "serve.file"
-        self._answer(code, Phase.CONTENT, 200, self._type())
+        self._answer(code, Phase.CONTENT, 200, self.conf.type_of(self.state.path))
         return None
 
     def _lifetime(self, entry: Entry) -> Lifetime:
@@ -864,7 +843,7 @@ class Run:
             return None, self.conf
         page = self.conf.error_pages.get(status)
         if page is None or (self.in_error and not self.conf.recursive_errors) or self.changes == 0:
-            return Answer(status, block.rank, self._canned(status)), self.conf
+            return Answer(status, block.rank, self.conf.canned(status)), self.conf
         run = copy.copy(self)
         run.state = copy.copy(self.state)
         run.state.own = dict(self.state.own)
@@ -894,7 +873,7 @@ class Run:
             return lambda: self._named(where, page.line)
         status = page.status if page.status in config.REDIRECTS else 302
         self.handling.way.answer = Answer(
-            status, self.rank(Phase.MAPPING), self._canned(status), where
+            status, self.rank(Phase.MAPPING), self.conf.canned(status), where
         )
         return None
 
@@ -923,7 +902,7 @@ class Run:
             shown = first_block.page
             status = first_block.status or 500
             return (
-                Answer(status, block.rank, self._canned(status)) if shown is None else shown
+                Answer(status, block.rank, self.conf.canned(status)) if shown is None else shown
             ), conf
         assert first_answer is not None
         return first_answer, conf

@@ -17,7 +17,6 @@ from functools import lru_cache
 from ecumen.engines.nginx.choice import Chooser
 from ecumen.engines.nginx.config import Conf, ErrorPage, TryFiles
 from ecumen.engines.nginx.hostname import read_host
-from ecumen.engines.nginx.run import WITH_BODY
 from ecumen.engines.nginx.server import Server
 from ecumen.engines.nginx.texts import Text
 from ecumen.engines.nginx.uri import escaped_path
@@ -333,7 +332,7 @@ class _Passing:
         short.read, short.indexed = entry, self.indexed
         if not self.answers.readable(entry):
             short.status = 403
-        short.content_type = self._type()
+        short.content_type = self.conf.type_of(self.path)
         return short
 
     def _index(self, folder: str) -> Short | None:
@@ -378,26 +377,13 @@ class _Passing:
         port = f":{asked.port}" if self.conf.own_port and asked.port != usual else ""
         return f"{scheme}://{name}{port}"
 
-    def _charset(self, kind: str) -> str:
-        conf = self.conf
-        if not conf.charset or kind.partition(";")[0].strip().lower() not in conf.charset_types:
-            return kind
-        return kind if "charset=" in kind else f"{kind}; charset={conf.charset}"
-
-    def _type(self) -> str | None:
-        leaf = self.path.rpartition("/")[2]
-        stem, dot, ending = leaf.rpartition(".")
-        kind = self.conf.types.get(ending.lower()) if dot and stem and ending else None
-        kind = kind or self.conf.default_type
-        return self._charset(kind) if kind else None
-
     # --- pages of errors ---
 
     def _with_page(self, short: Short) -> Short:
         """An error as it goes out: a page that leads to an error itself gives its status."""
         page = None if self.in_error else self.conf.error_pages.get(short.status)
         if page is None:
-            short.content_type = self._charset("text/html") if short.status in WITH_BODY else None
+            short.content_type = self.conf.canned(short.status)
             return self._ended(short)
         where = page.page.source
         if not page.page.constant or not where.startswith("/"):
