@@ -60,48 +60,44 @@ def holdings(
     # What a plain page is called tells at once that it is no secret.
     plain: dict[str, bool] = {}
     lowered: dict[str, str] = {}
-    last, held = "\0", None
-    rows = zip(files.paths, files.kind, files.mode, files.size, strict=True)
-    for row, (path, kind, mode, size) in enumerate(rows):
-        folder, _, leaf = path.rpartition("/")
-        # Neighbours mostly stand beside each other.
-        if kind == _DIR:
-            root = ground(path)
-            held = None if root is None else _held(found, root)
-            last = "\0"
-        elif folder != last:
-            root = ground(folder or "/")
-            held = None if root is None else _held(found, root)
-            last = folder
-        if held is None:
-            continue
-        if kind == _LINK:
-            held.links.append(row)
-            continue
-        if mode & 0o022:
-            held.loose.append(row)
-        if kind != _FILE:
-            continue
-        stem, _, ending = leaf.rpartition(".")
-        if not stem:
-            ending = ""
-        elif ending in lowered:
-            ending = lowered[ending]
-        else:
-            ending = lowered[ending] = ending.lower()
-        held.files += 1
-        held.bytes += size
-        held.endings[ending] = held.endings.get(ending, 0) + 1
-        if size and stem and ending in endings:
-            held.samples.setdefault(ending, row)
-        # Only whole paths tell folders of version control.
-        known = plain.get(ending) if "/." not in path else None
-        if known is None:
-            known = plain[ending] = ending in endings and secret_kind(path) is None
-        if not known:
-            secret = secret_kind(path)
-            if secret is not None:
-                held.suspects.append((secret, row))
+    paths, kinds, modes, sizes = files.paths, files.kind, files.mode, files.size
+    for folder, rows in files.by_folder.items():
+        around = ground(folder)
+        within = None if around is None else _held(found, around)
+        start = len(folder) + (folder != "/")
+        for row in rows:
+            path, kind = paths[row], kinds[row]
+            held = within
+            if kind == _DIR:
+                own = ground(path)
+                held = None if own is None else _held(found, own)
+            if held is None:
+                continue
+            if kind == _LINK:
+                held.links.append(row)
+                continue
+            if modes[row] & 0o022:
+                held.loose.append(row)
+            if kind != _FILE:
+                continue
+            # What begins with its only dot has no ending.
+            dot = path.rfind(".", start + 1)
+            ending = path[dot + 1 :] if dot > 0 else ""
+            ending = lowered.get(ending) or lowered.setdefault(ending, ending.lower())
+            size = sizes[row]
+            held.files += 1
+            held.bytes += size
+            held.endings[ending] = held.endings.get(ending, 0) + 1
+            if size and ending in endings:
+                held.samples.setdefault(ending, row)
+            # Only whole paths tell folders of version control.
+            known = plain.get(ending) if "/." not in path else None
+            if known is None:
+                known = plain[ending] = ending in endings and secret_kind(path) is None
+            if not known:
+                secret = secret_kind(path)
+                if secret is not None:
+                    held.suspects.append((secret, row))
     return found
 
 

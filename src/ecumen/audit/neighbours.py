@@ -116,14 +116,15 @@ def _exposed(scene: Scene) -> Iterator[Exposed]:
     uids = {subject.uid for subject in subjects}
     files = survey.files
     rows, kinds = [], []
-    for row, path in enumerate(files.paths):
-        if files.kind[row] == _FILE and files.uid[row] in uids:
-            if path.rpartition(".")[2] in _PAGES and "sess" not in path:
-                continue
-            kind = private_kind(path)
-            if kind is not None:
-                rows.append(row)
-                kinds.append(kind)
+    owned = np.isin(np.array(files.uid), np.array(sorted(uids), np.uint32))
+    for row in np.flatnonzero(owned & (np.array(files.kind) == _FILE)).tolist():
+        path = files.paths[row]
+        if path.rpartition(".")[2] in _PAGES and "sess" not in path:
+            continue
+        kind = private_kind(path)
+        if kind is not None:
+            rows.append(row)
+            kinds.append(kind)
     if not rows:
         return
     table = AccessTable(files, [*subjects, *workers])

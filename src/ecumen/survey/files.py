@@ -163,7 +163,7 @@ class FileTable:
         self._context_code: dict[str | None, int] = {None: 0}
         self._extra: dict[int, Extra] = {}
         self._row: dict[str, int] = {}
-        self._children: dict[str, list[str]] | None = None
+        self._children: dict[str, list[str]] = {}
         # The folders on the way to everything are asked for again and again.
         self._recent: dict[str, Entry] = {}
         for entry in entries:
@@ -347,16 +347,27 @@ class FileTable:
 
     def children(self, path: str) -> list[str]:
         """Names in a folder that the table holds, sorted. Complete only where it is `listed`."""
-        if self._children is None:
-            found: dict[str, list[str]] = {}
-            for name in self.paths:
-                parent, _, leaf = name.rpartition("/")
-                if leaf:
-                    found.setdefault(parent or "/", []).append(leaf)
-            for names in found.values():
-                names.sort()
-            self._children = found
-        return self._children.get(path, [])
+        names = self._children.get(path)
+        if names is None:
+            start = len(path) + (path != "/")
+            names = sorted(self.paths[row][start:] for row in self.by_folder.get(path, ()))
+            self._children[path] = names
+        return names
+
+    @cached_property
+    def by_folder(self) -> dict[str, list[int]]:
+        """The rows of what lies in each folder, in their order."""
+        found: dict[str, list[int]] = {}
+        last, rows = "\0", []
+        for row, path in enumerate(self.paths):
+            folder = path[: path.rindex("/")]
+            # Neighbours mostly stand beside each other.
+            if folder != last:
+                last = folder
+                rows = found.setdefault(folder or "/", [])
+            if path != "/":
+                rows.append(row)
+        return found
 
     def replacing(self, changed: Iterable[Entry]) -> FileTable:
         """A new table in which these entries stand in place of those of the same paths."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 
+import numpy as np
+
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.checks.roots import MOST_SHOWN
 from ecumen.audit.finding import Impact, Remedy
@@ -29,11 +31,10 @@ def wide_open(scene: Scene) -> Iterator[Found]:
     by_home: dict[str, list[Entry]] = defaultdict(list)
     homes = {a.home.rstrip("/"): a for a in scene.survey.accounts if is_person(a)}
     files = scene.survey.files
-    for row, path in enumerate(files.paths):
-        mode, kind = files.mode[row], files.kind[row]
-        if not mode & 0o002 or kind == _LINK or (kind == _DIR and mode & 0o1000):
-            continue
-        home = next((h for h in _around(path) if h in homes), None)
+    modes, kinds = np.array(files.mode), np.array(files.kind)
+    sticky = (kinds == _DIR) & (modes & 0o1000 != 0)
+    for row in np.flatnonzero((modes & 0o002 != 0) & (kinds != _LINK) & ~sticky).tolist():
+        home = next((h for h in _around(files.paths[row]) if h in homes), None)
         if home is not None:
             by_home[home].append(files.entry(row))
     for home, found in by_home.items():
