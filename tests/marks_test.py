@@ -78,3 +78,22 @@ def test_what_a_visitor_outside_comes_from_is_not_known() -> None:
     near = passage(survey, "http://a.test/page.html", source="198.51.100.4")
     assert (near.decided, near.status) == (True, 200)
     assert codes(passage(survey, "http://a.test/page.html", source="192.0.2.4")) == ["rule.denied"]
+
+
+@pytest.mark.parametrize(
+    ("lines", "path", "sure"),
+    [
+        (("SetEnvIf ^X-.* https !a",), "/page.html", False),
+        (("UnsetEnv a",), "/page.html", True),
+        # The index is a question of the server's own, which late lines have come before.
+        (("UnsetEnv a",), "/", False),
+        (("SetEnv b 1",), "/", True),
+    ],
+)
+def test_a_value_that_may_be_gone_by_then_decides_nothing(
+    lines: tuple[str, ...], path: str, sure: bool
+) -> None:
+    rules = ("RewriteEngine On", "RewriteCond %{REQUEST_URI} html$", "RewriteCond %{ENV:a} ^$",
+             "RewriteRule ^ - [F]")  # fmt: skip
+    found = passage(site("SetEnvIf Host . a", *lines, *rules), f"http://a.test{path}")
+    assert (found.decided, found.status if sure else 200) == (sure, 200)

@@ -5,7 +5,7 @@ Whole days of a range are read from the sums by the day, what is left of it from
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -321,13 +321,18 @@ def _parts(asked: Asked, site: int, dim: Dim, part: int) -> list[Row]:
         f" FROM ({sql}) GROUP BY key_id) JOIN store_logtext ON store_logtext.id = key_id",
         values,
     )
-    counts: dict[bytes, tuple[int, int]] = {}
+    parted = ((shown(bytes(text).split(b"\0")[part]), n, size) for text, n, size in rows)
+    return _added(row for row in parted if row[0])
+
+
+def _added(rows: Iterable[tuple[str, int, int]]) -> list[Row]:
+    """Rows of one text are one; the most asked for first."""
+    counts: dict[str, tuple[int, int]] = {}
     for text, count, size in rows:
-        key = bytes(text).split(b"\0")[part]
-        had = counts.get(key, (0, 0))
-        counts[key] = (had[0] + count, had[1] + size)
+        had = counts.get(text, (0, 0))
+        counts[text] = (had[0] + count, had[1] + size)
     found = sorted(counts.items(), key=lambda item: (-item[1][0], item[0]))
-    return [Row(shown(key), *both) for key, both in found if key][:MOST_LISTED]
+    return [Row(text, *both) for text, both in found[:MOST_LISTED]]
 
 
 def _statuses(asked: Asked, site: int) -> list[Row]:
@@ -383,13 +388,10 @@ def _countries(asked: Asked, country: Country) -> list[Row]:
         " ORDER BY n DESC, text",
         values,
     )
-    counts: dict[str, tuple[int, int]] = {}
-    for number, (text, count, size) in enumerate(rows):
-        name = country(shown(text)) if number < MOST_LOOKED_UP else NOT_LOOKED_UP
-        had = counts.get(name, (0, 0))
-        counts[name] = (had[0] + count, had[1] + size)
-    found = sorted(counts.items(), key=lambda item: (-item[1][0], item[0]))
-    return [Row(name, *both) for name, both in found[:MOST_LISTED]]
+    return _added(
+        (country(shown(text)) if number < MOST_LOOKED_UP else NOT_LOOKED_UP, count, size)
+        for number, (text, count, size) in enumerate(rows)
+    )
 
 
 def _sites(asked: Asked) -> list[Row]:

@@ -55,9 +55,10 @@ class Asking:
 
     def again(self, address: Address, query: str | None, **changes: object) -> Asking:
         """The next lap, with what was set on the way under its later name."""
-        env = {f"redirect_{name}": value for name, value in self.env.items() if value is not None}
+        before, left_open = self._later()
+        env = {f"redirect_{name}": value for name, value in before.items() if value is not None}
         env["redirect_status"] = str(changes.get("status", self.status))
-        unknown = frozenset(f"redirect_{name}" for name in self.unknown | self.late)
+        unknown = frozenset(f"redirect_{name}" for name in left_open)
         return replace(
             self,
             address=address,
@@ -70,6 +71,15 @@ class Asking:
             **changes,  # type: ignore[arg-type]
         )
 
+    def _later(self) -> tuple[Mapping[str, str | None], frozenset[str]]:
+        """Variables as the next question finds them: of those that late lines speak of it is left
+        open what they are by then.
+        """
+        if not self.late:
+            return self.env, self.unknown
+        env = {name: value for name, value in self.env.items() if name not in self.late}
+        return env, self.unknown | self.late
+
     def marked(self, marks: Marks) -> Asking:
         """The same question, with the variables that are set by now."""
         return replace(self, env=marks.values, unknown=marks.unknown)
@@ -78,11 +88,11 @@ class Asking:
         self, address: Address, query: str | None, judged: Settings | None, beside: str = ""
     ) -> Asking:
         """A question that the server asks itself, as for an index."""
+        env, unknown = self._later()
         # By position: there is one for every name that is tried for an index.
         return Asking(
             self.arrival, self.host, self.header, address, query, "GET", self.implied, self.lap,
-            True, self.status, self.env, self.rewrites, judged, beside, self.unknown | self.late,
-            self.late,
+            True, self.status, env, self.rewrites, judged, beside, unknown, self.late,
         )  # fmt: skip
 
 

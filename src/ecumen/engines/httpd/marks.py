@@ -112,6 +112,8 @@ def marked(marks: Sequence[Mark], told: Told, before: Marks) -> Marks:
         hit = _search(mark.regex, last[1])
         for name, value in mark.sets:
             if isinstance(hit, bool):
+                # What it was before may hold still, or not.
+                values.pop(name, None)
                 unknown.add(name)
             elif hit is None:
                 continue
