@@ -13,22 +13,34 @@ import gc
 import os
 import stat
 from array import array
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import cache, lru_cache
+from itertools import repeat
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from ecumen.survey import Acl
-from ecumen.survey.files import COLUMNS, KINDS, Columns, Extra, FolderColumns, Kind
+from ecumen.survey.files import (
+    COLUMNS,
+    KINDS,
+    Block,
+    Columns,
+    Extra,
+    FolderColumns,
+    Kind,
+)
 from ecumen_machine.acl import decode
 from ecumen_machine.flags import names_of
 
 # Made up by the kernel as one looks: nothing in there belongs to a site.
 PSEUDO = ("/proc", "/sys", "/dev")
-AT_ONCE = 16_384  # names that a process looks at before it hands in what it has
+AT_ONCE = 4096  # records of the kernel before they become columns
+TOGETHER = 64  # names that one call after the other is made for: what it found is still near then
+ENOUGH = 8192  # names that a process looks at before it hands in what it has
 ALONE = 2_000  # names for which no further process is worth its start
 
 # struct statx, where it holds what is wanted; statx(2).
@@ -41,13 +53,22 @@ _STATX = np.dtype(
     }
 )
 _MODE_AT, _STEP = 14, 128  # in units of two bytes
-_AT_FDCWD = -100
-_AS_IT_IS = 0x100 | 0x4000  # AT_SYMLINK_NOFOLLOW, AT_STATX_DONT_SYNC
-_BASIC = 0x7FF
+_FLAGS = 0x30  # immutable and append-only
+# Arguments as C takes them, made once: making them takes as long as a short call.
+_AT_FDCWD = ctypes.c_int.from_param(-100)
+_AS_IT_IS = ctypes.c_int.from_param(0x100 | 0x4000)  # AT_SYMLINK_NOFOLLOW, AT_STATX_DONT_SYNC
+_BASIC = ctypes.c_uint.from_param(0x7FF)
+_USUAL = 256  # bytes: no usual context or ACL is longer
+_USUAL_SIZE, _NO_SIZE = ctypes.c_size_t.from_param(_USUAL), ctypes.c_size_t.from_param(0)
+_CONTEXT, _ACL = "security.selinux", "system.posix_acl_access"
+_CONTEXT_NAME, _ACL_NAME = _CONTEXT.encode(), _ACL.encode()
 
-# The call is short: letting other threads in between takes longer than it does. Its arguments
-# are not declared, as looking each over takes longer, too.
-_statx = ctypes.PyDLL(None).statx
+# The calls are short: letting other threads in between takes longer than they do. What they take
+# is not declared, as looking each argument over takes longer, too.
+_LIBC = ctypes.PyDLL(None)
+_statx, _llistxattr, _lgetxattr = _LIBC.statx, _LIBC.llistxattr, _LIBC.lgetxattr
+# Lists of attributes that are shorter name no context, or no ACL.
+_WITH_CONTEXT, _WITH_ACL = len(_CONTEXT) + 1, len(_ACL) + 1
 
 KIND_OF = {
     stat.S_IFREG: Kind.FILE,
@@ -65,25 +86,20 @@ for _format, _kind in KIND_OF.items():
 
 @dataclass(slots=True)
 class Part:
-    """What one process saw. folders: each with how many of the names lie in it, and whether these
-    are all. more: by the number of the name: a link's text, ACL and default ACL as attributes.
-    gaps: what, where and why. left: folders that it did not come to.
+    """What one process saw. folders: each with the names in it, joined by NUL, with how many there
+    are and whether these are all. more: by the number of the name: a link's text, ACL and default
+    ACL as attributes. flags: of what has any, by its number. gaps: what, where and why. left:
+    folders that it did not come to.
     """
 
-    folders: list[tuple[bytes, int, bool]] = field(default_factory=list)
-    names: list[bytes] = field(default_factory=list)
-    rows: list[npt.NDArray[np.void]] = field(default_factory=list)
+    folders: list[tuple[bytes, bytes, int, bool]] = field(default_factory=list)
+    rows: list[dict[str, npt.NDArray[Any]]] = field(default_factory=list)
     contexts: array[int] = field(default_factory=lambda: array("H"))
     context_names: list[bytes] = field(default_factory=list)
     more: dict[int, tuple[bytes | None, bytes | None, bytes | None]] = field(default_factory=dict)
+    flags: dict[int, int] = field(default_factory=dict)
     gaps: list[tuple[str, bytes, str]] = field(default_factory=list)
     left: list[bytes] = field(default_factory=list)
-
-    def packed(self) -> tuple[bytes, Part]:
-        """As it goes from one process to another: the names as one text."""
-        text = b"\0".join(self.names)
-        self.names = []
-        return text, self
 
 
 class _Looker:
@@ -92,21 +108,24 @@ class _Looker:
     def __init__(self, enough: int) -> None:
         self.enough = enough
         self.part = Part()
-        self._buffer = ctypes.create_string_buffer(_STATX.itemsize * AT_ONCE)
-        start = ctypes.addressof(self._buffer)
-        self._pointers = [
-            ctypes.c_void_p(start + number * _STATX.itemsize) for number in range(AT_ONCE)
-        ]
-        self._records = memoryview(self._buffer).cast("B")
+        records = ctypes.create_string_buffer(_STATX.itemsize * AT_ONCE)
+        self._records = memoryview(records).cast("B")
+        self._records_at = _places(records, _STATX.itemsize)
         self._modes = self._records.cast("H")
         self._filled = 0
+        self._values = ctypes.create_string_buffer(_USUAL * TOGETHER)
+        self._values_at = _places(self._values, _USUAL)
+        acl = ctypes.create_string_buffer(_USUAL)
+        self._acl = memoryview(acl).cast("B")
+        self._acl_at = ctypes.byref(acl)
         self._codes: dict[bytes, int] = {}
 
     def look(self, folders: Sequence[bytes], *, inside: bool) -> Part:
         """inside: the process goes into each folder, which makes paths short."""
-        part = self.part
+        part = self.part = Part()
+        self._codes.clear()
         stack = list(folders)
-        while stack and len(part.names) < self.enough:
+        while stack and len(part.contexts) < self.enough:
             folder = stack.pop()
             if not f"{os.fsdecode(folder)}/".startswith(_PSEUDO):
                 self._folder(folder, stack, inside)
@@ -132,87 +151,135 @@ class _Looker:
             return
         finally:
             os.close(handle)
-        before = len(part.names)
         base = folder if folder.endswith(b"/") else folder + b"/"
-        complete = self._names(names, base, b"" if inside else base, stack)
-        part.folders.append((folder, len(part.names) - before, complete))
+        seen = [
+            name
+            for at in range(0, len(names), TOGETHER)
+            for name in self._names(names[at : at + TOGETHER], base, b"" if inside else base, stack)
+        ]
+        gone = len(names) - len(seen)
+        complete = not gone or not any(gap[1].startswith(base) for gap in part.gaps[-gone:])
+        part.folders.append((folder, b"\0".join(seen), len(seen), complete))
 
     def _names(
-        self, names: Sequence[bytes], base: bytes, before: bytes, stack: list[bytes]
-    ) -> bool:
-        """False where one of them could not be looked at."""
-        part, codes, modes, pointers = self.part, self._codes, self._modes, self._pointers
-        kept, contexts, more = part.names, part.contexts, part.more
-        statx, listed = _statx, os.listxattr
-        complete = True
-        for name in names:
-            if self._filled == AT_ONCE:
-                self._flush()
-            path = before + name if before else name
-            if statx(_AT_FDCWD, path, _AS_IT_IS, _BASIC, pointers[self._filled]):
-                complete = self._gone(base + name) and complete
-                continue
-            kind = modes[_MODE_AT + _STEP * self._filled] & 0o170000
-            self._filled += 1
-            try:
-                attributes = listed(path, follow_symlinks=False)
-            except OSError:
-                # A file system without attributes has none to tell.
-                attributes = []
-            code, acl, default = 0, None, None
-            for attribute in attributes:
-                if attribute == "security.selinux":
-                    context = _value(path, attribute)
-                    code = codes.get(context, 0) or self._numbered(context)
-                elif attribute == "system.posix_acl_access":
-                    acl = _value(path, attribute)
-                elif attribute == "system.posix_acl_default":
-                    default = _value(path, attribute)
-            contexts.append(code)
-            if kind == 0o040000:
-                stack.append(base + name)
-            target = _target(path) if kind == 0o120000 else None
-            if acl or default or target is not None:
-                more[len(kept)] = (target, acl, default)
-            kept.append(name)
-        return complete
+        self, names: list[bytes], base: bytes, before: bytes, stack: list[bytes]
+    ) -> list[bytes]:
+        """Looks at a few names of one folder; returns those that could be looked at."""
+        if self._filled + len(names) > AT_ONCE:
+            self._flush()
+        first, end = self._filled, self._filled + len(names)
+        paths = [before + name for name in names] if before else names
+        failed = list(
+            map(
+                _statx,
+                repeat(_AT_FDCWD),
+                paths,
+                repeat(_AS_IT_IS),
+                repeat(_BASIC),
+                self._records_at[first:end],
+            )
+        )
+        if any(failed):
+            there = [name for name, bad in zip(names, failed, strict=True) if not bad]
+            for name, bad in zip(names, failed, strict=True):
+                if bad:
+                    self._gone(base + name)
+            return self._names(there, base, before, stack) if there else []
+        self._filled = end
+        part = self.part
+        number = len(part.contexts)
+        modes = self._modes[_MODE_AT + _STEP * first : _STEP * end : _STEP].tolist()
+        if min(modes) < stat.S_IFREG or max(modes) >= stat.S_IFREG + 0o10000:
+            for at, mode in enumerate(modes):
+                if stat.S_ISDIR(mode):
+                    stack.append(base + names[at])
+                elif stat.S_ISLNK(mode):
+                    part.more[number + at] = (_target(paths[at]), None, None)
+        # A file system without attributes has none to tell.
+        lists = list(map(_llistxattr, paths, repeat(None), repeat(_NO_SIZE)))
+        if max(lists) <= 0:
+            part.contexts.extend(repeat(0, len(paths)))
+            return names
+        part.contexts.extend(self._contexts(paths, lists))
+        for at in [at for at, length in enumerate(lists) if length >= _WITH_ACL]:
+            acl, default = self._acls(paths[at], stat.S_ISDIR(modes[at]))
+            if acl or default:
+                part.more[number + at] = (part.more.get(number + at, _NOTHING)[0], acl, default)
+        return names
 
-    def _numbered(self, context: bytes) -> int:
-        """A new context's number; 0 for what could not be read."""
-        if not context:
-            return 0
-        self.part.context_names.append(context)
-        code = self._codes[context] = len(self._codes) + 1
+    def _contexts(self, paths: list[bytes], lists: list[int]) -> Iterable[int]:
+        """The number of each one's context."""
+        lengths = list(
+            map(_lgetxattr, paths, repeat(_CONTEXT_NAME), self._values_at, repeat(_USUAL_SIZE))
+        )
+        count, length = len(paths), lengths[0]
+        values = self._values.raw[: count * _USUAL]
+        if length > 0 and lengths.count(length) == count and values == values[:_USUAL] * count:
+            # All alike, as mostly within a folder.
+            return repeat(self._number(values[:length]), count)
+        ctypes.memset(self._values, 0, count * _USUAL)
+        return [
+            self._number(
+                values[at * _USUAL : at * _USUAL + length]
+                if length > 0
+                # None, or one that is longer than usual.
+                else _value(paths[at], _CONTEXT)
+                if lists[at] >= _WITH_CONTEXT
+                else b""
+            )
+            for at, length in enumerate(lengths)
+        ]
+
+    def _acls(self, path: bytes, folder: bool) -> tuple[bytes | None, bytes | None]:
+        """The ACL and the default ACL, which folders alone have."""
+        length = _lgetxattr(path, _ACL_NAME, self._acl_at, _USUAL_SIZE)
+        acl = bytes(self._acl[:length]) if length > 0 else _value(path, _ACL)
+        return acl, _value(path, "system.posix_acl_default") if folder else None
+
+    def _number(self, context: bytes) -> int:
+        """A context's number; 0 for none, or what could not be read."""
+        code = self._codes.get(context, 0)
+        if context and not code:
+            self.part.context_names.append(context)
+            code = self._codes[context] = len(self._codes) + 1
         return code
 
-    def _gone(self, path: bytes) -> bool:
-        """Whether what could not be looked at simply is no longer there."""
+    def _gone(self, path: bytes) -> None:
+        """Says what could not be looked at, unless it simply is no longer there."""
         try:
             os.lstat(path)
         except FileNotFoundError:
-            return True
+            return
         except OSError as error:
             self.part.gaps.append(("metadata", path, error.strerror or str(error)))
-            return False
+            return
         self.part.gaps.append(("metadata", path, "it could not be looked at"))
-        return False
 
     def _flush(self) -> None:
         """Takes what is wanted out of the kernel's own records."""
         if not self._filled:
             return
         seen = np.frombuffer(self._records, _STATX, self._filled)
-        rows = np.zeros(self._filled, COLUMNS)
-        rows["kind"] = _KIND_BY_FORMAT[seen["mode"] >> 12]
-        rows["mode"] = seen["mode"] & 0o7777
-        for name in ("uid", "gid", "size"):
-            rows[name] = seen[name]
-        rows["mtime"] = seen["mtime"] * 1_000_000_000 + seen["mnsec"]
-        rows["ctime"] = seen["ctime"] * 1_000_000_000 + seen["cnsec"]
-        # Immutable and append-only; statx(2).
-        rows["flags"] = seen["attributes"] & 0x30
-        self.part.rows.append(rows)
+        found = {
+            "kind": _KIND_BY_FORMAT[seen["mode"] >> 12],
+            "mode": seen["mode"] & 0o7777,
+            "uid": seen["uid"],
+            "gid": seen["gid"],
+            "size": seen["size"],
+            "mtime": seen["mtime"] * 1_000_000_000 + seen["mnsec"],
+            "ctime": seen["ctime"] * 1_000_000_000 + seen["cnsec"],
+        }
+        part = self.part
+        part.rows.append({name: found[name].astype(COLUMNS[name]) for name in found})
+        first = len(part.contexts) - self._filled
+        flags = seen["attributes"] & _FLAGS
+        part.flags |= {first + at: int(flags[at]) for at in np.flatnonzero(flags).tolist()}
         self._filled = 0
+
+
+def _places(buffer: ctypes.Array[ctypes.c_char], step: int) -> list[Any]:
+    """Where calls may write, every so many bytes."""
+    return [ctypes.byref(buffer, at) for at in range(0, len(buffer), step)]
 
 
 def _value(path: bytes, attribute: str) -> bytes:
@@ -233,33 +300,40 @@ def _target(path: bytes) -> bytes:
 _PSEUDO = tuple(f"{path}/" for path in PSEUDO)
 
 
-def _looked(folders: Sequence[bytes]) -> tuple[bytes, Part]:
+@cache
+def _looker() -> _Looker:
+    """The one of this process: its buffers are large."""
     gc.disable()
-    return _Looker(AT_ONCE).look(folders, inside=True).packed()
+    return _Looker(ENOUGH)
 
 
-def _parts(tops: Sequence[bytes], seen: Callable[[int], None]) -> Iterator[tuple[bytes, Part]]:
+def _looked(folders: Sequence[bytes]) -> Part:
+    return _looker().look(folders, inside=True)
+
+
+def _parts(tops: Sequence[bytes], seen: Callable[[int], None]) -> Iterator[Part]:
     """What lies below the tops, in parts; none of them holds what another does."""
     part = _Looker(ALONE).look(tops, inside=False)
-    count, todo = len(part.names), part.left
-    yield part.packed()
+    count, todo = len(part.contexts), part.left
+    yield part
     if not todo:
         return
     cores = min(os.cpu_count() or 1, 4)
     with ProcessPoolExecutor(cores) as pool:
-        running: set[Future[tuple[bytes, Part]]] = set()
+        running: set[Future[Part]] = set()
         while todo or running:
-            while todo and len(running) < cores:
-                share = -(-len(todo) // (cores - len(running)))
+            # One waits for each that runs, so that no core waits for what was seen to be taken in.
+            while todo and len(running) < 2 * cores:
+                share = -(-len(todo) // (2 * cores - len(running)))
                 running.add(pool.submit(_looked, todo[-share:]))
                 del todo[-share:]
             done, running = wait(running, return_when=FIRST_COMPLETED)
             for future in done:
-                names, part = future.result()
+                part = future.result()
                 count += len(part.contexts)
                 todo += part.left
                 seen(count)
-                yield names, part
+                yield part
 
 
 def capture(
@@ -271,32 +345,33 @@ def capture(
     columns = Columns()
     gaps: list[tuple[str, str, str]] = []
     codes: dict[str | None, int] = {None: 0}
-    for names, part in _parts([os.fsencode(top) for top in tops], seen):
-        leaves = names.decode("utf-8", "surrogateescape").split("\0")
+    block = Block()
+    at = 0
+    for part in _parts([os.fsencode(top) for top in tops], seen):
+        for rows in part.rows:
+            for name, column in rows.items():
+                block.columns[name].frombytes(column.tobytes())
         known = [0, *(_numbered(codes, _text(name)) for name in part.context_names)]
-        rows = np.concatenate(part.rows) if part.rows else np.zeros(0, COLUMNS)
-        rows["context"] = np.array(known, np.uint16)[np.frombuffer(part.contexts, np.uint16)]
-        extra = _extras(rows, part)
-        at = 0
-        for path, count, complete in part.folders:
-            end = at + count
-            folder = FolderColumns(leaves[at:end], rows[at:end], complete)
+        contexts = np.array(known, np.uint16)[np.frombuffer(part.contexts, np.uint16)]
+        block.columns["context"].frombytes(contexts.tobytes())
+        first, extra = at, _extras(part)
+        for path, text, count, complete in part.folders:
+            folder = FolderColumns(text, block, at, at + count, complete)
             columns.folders[os.fsdecode(path)] = folder
-            while extra and extra[-1][0] < end:
+            while extra and first + extra[-1][0] < folder.end:
                 number, more = extra.pop()
-                folder.extra[number - at] = more
-            at = end
+                folder.extra[first + number - at] = more
+            at = folder.end
         gaps += [(what, os.fsdecode(path), why) for what, path, why in part.gaps]
     columns.context_names = list(codes)
     return columns, gaps
 
 
-def _extras(rows: npt.NDArray[np.void], part: Part) -> list[tuple[int, Extra]]:
+def _extras(part: Part) -> list[tuple[int, Extra]]:
     """What few paths have, by their numbers, the last one first."""
-    marked = np.flatnonzero(rows["flags"]).tolist()
     return [
-        (number, _extra(*part.more.get(number, _NOTHING), names_of(int(rows["flags"][number]))))
-        for number in sorted({*marked, *part.more}, reverse=True)
+        (number, _extra(*part.more.get(number, _NOTHING), names_of(part.flags.get(number, 0))))
+        for number in sorted({*part.flags, *part.more}, reverse=True)
     ]
 
 

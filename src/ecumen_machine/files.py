@@ -187,8 +187,9 @@ class Collector:
                 yield path
         plain = KINDS.index(Kind.FILE)
         for path, folder in self.columns.folders.items():
-            for leaf in leaves.intersection(folder.leaves):
-                if folder.rows["kind"][folder.leaves.index(leaf)] == plain:
+            names = folder.leaves
+            for leaf in leaves.intersection(names):
+                if folder.column("kind")[names.index(leaf)] == plain:
                     yield f"{path.rstrip('/')}/{leaf}"
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -99,47 +100,83 @@ class Extra:
 
 
 _PLAIN = Extra(None, None, None, ())
-# A path's numbers. flags: bits of statx(2); context: a number among the names of contexts.
-COLUMNS = np.dtype(
-    [
-        ("kind", "u1"), ("mode", "u2"), ("uid", "u4"), ("gid", "u4"), ("size", "i8"),
-        ("mtime", "i8"), ("ctime", "i8"), ("context", "u2"), ("flags", "u1"),
-    ]
-)  # fmt: skip
-_TAKEN = ("kind", "mode", "uid", "gid", "size", "mtime", "ctime", "context")
+# A path's numbers, and of which type of array they are. context: a number among the names of
+# contexts.
+COLUMNS = {
+    "kind": "B", "mode": "H", "uid": "I", "gid": "I", "size": "q", "mtime": "q", "ctime": "q",
+    "context": "H",
+}  # fmt: skip
+
+
+def _columns() -> dict[str, array[int]]:
+    return {name: array(kind) for name, kind in COLUMNS.items()}
+
+
+@dataclass(slots=True)
+class Block:
+    """The numbers of what lies in several folders: by the name of the column, one for each path."""
+
+    columns: dict[str, array[int]] = field(default_factory=_columns)
 
 
 @dataclass(slots=True)
 class FolderColumns:
-    """What lies directly in one folder. leaves: sorted; rows: of type COLUMNS, one for each.
+    """What lies directly in one folder. names: sorted, joined by NUL; their numbers stand in the
+    block from `start` to `end`.
 
-    listed: these are all. extra: by the number of the leaf.
+    listed: these are all. extra: by the number of the name.
     """
 
-    leaves: list[str]
-    rows: npt.NDArray[np.void]
+    names: bytes
+    block: Block
+    start: int
+    end: int
     listed: bool
     extra: dict[int, Extra] = field(default_factory=dict)
+
+    @property
+    def leaves(self) -> list[str]:
+        return _split(self.names)
+
+    def column(self, name: str) -> npt.NDArray[Any]:
+        column = np.frombuffer(self.block.columns[name], COLUMNS[name])
+        return column[self.start : self.end]
 
 
 @dataclass(slots=True)
 class Columns:
-    """Folders by their paths. context_names: what stands behind the numbers in their rows."""
+    """Folders by their paths. context_names: what stands behind the numbers of contexts."""
 
     folders: dict[str, FolderColumns] = field(default_factory=dict)
     context_names: list[str | None] = field(default_factory=lambda: [None])
 
     def __len__(self) -> int:
-        return sum(len(folder.leaves) for folder in self.folders.values())
+        return sum(folder.end - folder.start for folder in self.folders.values())
+
+    @property
+    def blocks(self) -> list[Block]:
+        return list({id(each.block): each.block for each in self.folders.values()}.values())
 
     def join(self, other: Columns) -> None:
         """Adds the folders of others; of two of one path the later one stands."""
         codes = {name: number for number, name in enumerate(self.context_names)}
-        known = [codes.setdefault(name, len(codes)) for name in other.context_names]
-        for path, folder in other.folders.items():
-            folder.rows["context"] = np.array(known, np.uint16)[folder.rows["context"]]
-            self.folders[path] = folder
+        known = np.array(
+            [codes.setdefault(name, len(codes)) for name in other.context_names], np.uint16
+        )
+        for block in other.blocks:
+            codes_before = np.frombuffer(block.columns["context"], np.uint16)
+            block.columns["context"] = array("H", known[codes_before].tobytes())
+        self.folders |= other.folders
         self.context_names = list(codes)
+
+
+def _split(names: bytes) -> list[str]:
+    return names.decode("utf-8", "surrogateescape").split("\0") if names else []
+
+
+def _base(folder: str) -> str:
+    """What stands in front of the names in a folder."""
+    return folder if folder.endswith("/") else f"{folder}/"
 
 
 class FileTable:
@@ -149,7 +186,9 @@ class FileTable:
     """
 
     def __init__(self, entries: Iterable[Entry] = ()) -> None:
-        self.paths: list[str] = []
+        self._paths: list[str] = []
+        # Folders whose names stand behind those, as long as nobody asked for paths.
+        self._folders: list[tuple[str, bytes]] = []
         self.kind = array("B")
         self.mode = array("H")
         self.uid = array("I")
@@ -162,7 +201,6 @@ class FileTable:
         self.context_names: list[str | None] = [None]
         self._context_code: dict[str | None, int] = {None: 0}
         self._extra: dict[int, Extra] = {}
-        self._row: dict[str, int] = {}
         self._children: dict[str, list[str]] = {}
         # The folders on the way to everything are asked for again and again.
         self._recent: dict[str, Entry] = {}
@@ -184,26 +222,45 @@ class FileTable:
             if leaf not in held.get(around, ()):
                 table._add(entry)
         table._recode(columns.context_names)
-        folders = [(path, columns.folders[path]) for path in sorted(columns.folders)]
-        first = len(table.paths)
+        folders = sorted(columns.folders.items())
+        at = len(table._paths)
+        table.listed.frombytes(bytes(len(columns)))
+        rows = {entry.path: row for row, entry in enumerate(table) if entry.kind is Kind.DIR}
         for path, folder in folders:
-            base = path if path.endswith("/") else f"{path}/"
-            at = len(table.paths)
-            table.paths += [base + leaf for leaf in folder.leaves]
-            folder.leaves = []
+            base = _base(path)
+            for number in np.flatnonzero(folder.column("kind") == _KIND_CODE[Kind.DIR]).tolist():
+                rows[base + folder.leaves[number]] = at + number
             for number, extra in folder.extra.items():
                 table._extra[at + number] = extra
-        table._row |= zip(table.paths[first:], range(first, len(table.paths)), strict=True)
-        if folders:
-            whole = np.concatenate([folder.rows for _, folder in folders])
-            for name in _TAKEN:
-                getattr(table, name).frombytes(np.ascontiguousarray(whole[name]).tobytes())
-        table.listed.frombytes(bytes(len(table.paths) - first))
+            at += folder.end - folder.start
         for path, folder in folders:
-            row = table.row(path)
-            if row >= 0 and folder.listed:
-                table.listed[row] = 1
+            if folder.listed and path in rows:
+                table.listed[rows[path]] = 1
+        blocks = columns.blocks
+        for name in COLUMNS if folders else ():
+            # One column after the other, as two of all would lie in memory together.
+            column = np.concatenate([folder.column(name) for _, folder in folders])
+            getattr(table, name).frombytes(column.tobytes())
+            for block in blocks:
+                del block.columns[name]
+        table._folders = [(path, folder.names) for path, folder in folders if folder.names]
+        # Is made anew where it is asked for.
+        table.__dict__.pop("_row", None)
         return table
+
+    @property
+    def paths(self) -> list[str]:
+        """The path of each row."""
+        if self._folders:
+            self._paths = list(self._each_path())
+            self._folders = []
+        return self._paths
+
+    def _each_path(self) -> Iterator[str]:
+        yield from self._paths
+        for path, names in self._folders:
+            base = _base(path)
+            yield from [base + leaf for leaf in _split(names)]
 
     def _recode(self, names: list[str | None]) -> None:
         """Numbers contexts as in another list, behind which its own stand."""
@@ -248,10 +305,10 @@ class FileTable:
         flags: tuple[str, ...] = (),
     ) -> None:
         """Adds a row while the table is being built; of two for one path the first stands."""
-        row = len(self.paths)
+        row = len(self._paths)
         if self._row.setdefault(path, row) != row:
             return
-        self.paths.append(path)
+        self._paths.append(path)
         self.kind.append(_KIND_CODE[kind])
         self.mode.append(mode)
         self.uid.append(uid)
@@ -272,15 +329,19 @@ class FileTable:
         return code
 
     def __len__(self) -> int:
-        return len(self.paths)
+        return len(self.kind)
 
     def entry(self, row: int) -> Entry:
         """The entry in a row, counted from 0 in the order of `paths`."""
-        return self._entry(row)
+        return self._entry(row, self.paths[row])
 
     def row(self, path: str) -> int:
         """The row of a path; -1 where the table does not hold it."""
         return self._row.get(path, -1)
+
+    @cached_property
+    def _row(self) -> dict[str, int]:
+        return dict(zip(self.paths, range(len(self.paths)), strict=True))
 
     @cached_property
     def parents(self) -> npt.NDArray[np.int64]:
@@ -312,7 +373,7 @@ class FileTable:
         return path in self._row
 
     def __iter__(self) -> Iterator[Entry]:
-        return (self._entry(row) for row in range(len(self.paths)))
+        return (self._entry(row, path) for row, path in enumerate(self._each_path()))
 
     def get(self, path: str) -> Entry | None:
         recent = self._recent.get(path)
@@ -323,13 +384,13 @@ class FileTable:
             return None
         if len(self._recent) >= MOST_RECENT:
             self._recent.clear()
-        entry = self._recent[path] = self._entry(row)
+        entry = self._recent[path] = self._entry(row, path)
         return entry
 
-    def _entry(self, row: int) -> Entry:
+    def _entry(self, row: int, path: str) -> Entry:
         extra = self._extra.get(row, _PLAIN)
         return Entry(
-            self.paths[row],
+            path,
             KINDS[self.kind[row]],
             self.mode[row],
             self.uid[row],
