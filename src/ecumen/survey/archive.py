@@ -13,7 +13,8 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import asdict
-from functools import cache
+from functools import cache, lru_cache
+from itertools import islice
 from typing import IO, Any
 
 import fastjsonschema
@@ -37,6 +38,7 @@ FORMAT = 1
 # A hostile file must not fill the memory: no part may unpack to more than this (bytes).
 LARGEST_PART = 4 << 30
 LARGEST_TEXT = 64 << 20
+AT_ONCE = 4096  # lines that are packed together
 
 
 @cache
@@ -63,14 +65,10 @@ def _parsed(text: bytes | str, where: str) -> Any:
 # --- writing ---
 
 
-def _slim(values: dict[str, Any]) -> dict[str, Any]:
-    return {key: value for key, value in values.items() if value not in (None, "", False)}
-
-
 def _entry_row(entry: Entry) -> dict[str, Any]:
     row: dict[str, Any] = {
         "path": entry.path,
-        "kind": entry.kind.value,
+        "kind": entry.kind,
         "mode": f"{entry.mode:04o}",
         "uid": entry.uid,
         "gid": entry.gid,
@@ -78,17 +76,22 @@ def _entry_row(entry: Entry) -> dict[str, Any]:
         "mtime": entry.mtime,
         "ctime": entry.ctime,
     }
-    optional = {
-        "target": entry.target,
-        "acl": acl_text(entry.acl) if entry.acl else None,
-        "default_acl": acl_text(entry.default_acl) if entry.default_acl else None,
-        "context": entry.context,
-        "listed": entry.listed,
-        "flags": list(entry.flags) or None,
-    }
-    if entry.target == "":
-        row["target"] = ""
-    return row | _slim(optional)
+    if entry.target is not None:
+        row["target"] = entry.target
+    if entry.acl:
+        row["acl"] = _acl_text(entry.acl)
+    if entry.default_acl:
+        row["default_acl"] = _acl_text(entry.default_acl)
+    if entry.context:
+        row["context"] = entry.context
+    if entry.listed:
+        row["listed"] = True
+    if entry.flags:
+        row["flags"] = entry.flags
+    return row
+
+
+_acl_text = lru_cache(maxsize=4096)(acl_text)
 
 
 def _engine_row(engine: EngineRecord) -> dict[str, Any]:
@@ -181,8 +184,10 @@ def write_survey(survey: Survey, stream: IO[bytes]) -> None:
         for name, value in _parts(survey):
             archive.writestr(_dated(name), json.dumps(value, indent=1))
         with archive.open(_dated("files.jsonl"), "w", force_zip64=True) as part:
-            for entry in survey.files:
-                part.write(json.dumps(_entry_row(entry), separators=(",", ":")).encode() + b"\n")
+            line = json.JSONEncoder(separators=(",", ":")).encode
+            entries = iter(survey.files)
+            while some := [line(_entry_row(entry)) for entry in islice(entries, AT_ONCE)]:
+                part.write("\n".join([*some, ""]).encode())
         for path in sorted(survey.texts):
             name = "text/" + path.lstrip("/").encode("utf-8", "surrogateescape").decode(
                 "utf-8", "backslashreplace"
