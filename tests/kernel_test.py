@@ -6,6 +6,7 @@ import json
 import os
 import random
 import shutil
+import signal
 import subprocess
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -307,13 +308,85 @@ def test_a_tree_in_columns_is_what_each_path_tells_by_itself(
 ) -> None:
     """Over several processes, and over the ends of what they look at at once."""
     monkeypatch.setattr(capture, "ALONE", 200)
-    monkeypatch.setattr(capture, "AT_ONCE", 300)
-    rng = random.Random(seed)
-    folders = [os.fsencode(tmp_path)]
+    monkeypatch.setattr(capture, "AT_ONCE", 200)
+    monkeypatch.setattr(capture, "ENOUGH", 300)
+    made = _grown(tmp_path, random.Random(seed))
+    collector = Collector()
+    collector.trees([str(tmp_path), made[-1], str(tmp_path)])
+    assert collector.gaps == []
+    table = collector.table()
+    assert sorted(path for path in table.paths if path.startswith(f"{tmp_path}/")) == sorted(made)
+    assert len(set(table.paths)) == len(table.paths)
+    for path in made:
+        alone = entry_of(path)
+        assert table.get(path) == replace(alone, listed=alone.kind is Kind.DIR)
+
+
+def test_a_process_that_is_ended_costs_time_alone(
+    tmp_path: Path, seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(capture, "ALONE", 200)
+    monkeypatch.setattr(capture, "ENOUGH", 300)
+    made = _grown(tmp_path, random.Random(seed))
+    whole, look, here = Collector(), capture._Looker.look, os.getpid()
+    whole.trees([str(tmp_path)])
+    ended = tmp_path.parent / "ended"
+
+    def ending(self: Any, folders: Any, *, inside: bool) -> Any:
+        part = look(self, folders, inside=inside)
+        # The second time that a process has looked at something.
+        if os.getpid() != here and os.path.exists(ended):
+            os.kill(os.getpid(), signal.SIGKILL)
+        if os.getpid() != here:
+            ended.touch()
+        return part
+
+    monkeypatch.setattr(capture._Looker, "look", ending)
+    harmed = Collector()
+    harmed.trees([str(tmp_path)])
+    assert ended.exists()
+    table = harmed.table()
+    assert list(table) == list(whole.table())
+    assert set(made) <= set(table.paths)
+
+
+def test_what_an_account_cannot_look_into_is_a_gap_for_each_folder(tmp_path: Path) -> None:
+    """Taken by somebody who is not root."""
+    for path in (tmp_path, *tmp_path.parents[:-2]):
+        path.chmod(path.stat().st_mode | 0o055)
+    for name, mode in (("open", 0o755), ("unlisted", 0o711), ("shut", 0o700), ("blind", 0o744)):
+        (tmp_path / name).mkdir()
+        (tmp_path / name / "page").write_text("")
+        (tmp_path / name).chmod(mode)
+
+    def survey() -> list[Any]:
+        collector = Collector()
+        collector.trees([str(tmp_path)])
+        told = {entry.path: entry.listed for entry in collector.table()}
+        return [[[gap.what, gap.path] for gap in collector.gaps], told]
+
+    gaps, told = as_subject(SUBJECTS[3], survey)
+    base = str(tmp_path)
+    assert sorted(gaps) == [
+        ["folder", f"{base}/shut"],
+        ["folder", f"{base}/unlisted"],
+        ["metadata", f"{base}/blind/page"],
+    ]
+    listed = {path: all for path, all in told.items() if path.startswith(base)}
+    assert listed == {
+        base: True, f"{base}/open": True, f"{base}/open/page": False, f"{base}/unlisted": False,
+        f"{base}/shut": False, f"{base}/blind": False,
+    }  # fmt: skip
+
+
+def _grown(tmp_path: Path, rng: random.Random) -> list[str]:
+    """2,500 paths of all kinds."""
+    made, folders = [], [os.fsencode(tmp_path)]
     for number in range(2500):
         folder = rng.choice(folders[-40:])
         name = rng.choice([b"plain-%d", b"\xff\xfe%d", b"two\nlines %d", "höfe-%d".encode()])
         path = folder + b"/" + name % number
+        made.append(os.fsdecode(path))
         match rng.randrange(12):
             case 0 | 1:
                 os.mkdir(path, rng.choice([0o755, 0o2770, 0o1777]))
@@ -328,17 +401,10 @@ def test_a_tree_in_columns_is_what_each_path_tells_by_itself(
                 Path(os.fsdecode(path)).write_bytes(b"x" * rng.randrange(9))
                 os.chown(path, rng.choice([0, 41001, 3_000_000_000]), rng.choice([0, 41002]))
                 if rng.random() < 0.1:
-                    subprocess.run(["setfacl", "-m", "u:41003:rw", path], check=True)
+                    # A long one does not fit where usual ones do.
+                    few = ",".join(f"u:{42000 + n}:rw" for n in range(rng.choice([1, 1, 2, 40])))
+                    subprocess.run(["setfacl", "-m", few, path], check=True)
                 if rng.random() < 0.5:
                     label = rng.choice([b"a:b:c_t:s0\0", b"a:b:d_t:s0:" + b"c1," * 700])
                     os.setxattr(path, "security.selinux", label)
-    collector = Collector()
-    collector.trees([str(tmp_path), os.fsdecode(folders[-1]), str(tmp_path)])
-    assert collector.gaps == []
-    table = collector.table()
-    found = [path for path in table.paths if path.startswith(f"{tmp_path}/")]
-    assert len(found) == 2500
-    assert len(set(table.paths)) == len(table.paths)
-    for path in found:
-        alone = entry_of(path)
-        assert table.get(path) == replace(alone, listed=alone.kind is Kind.DIR)
+    return made

@@ -15,9 +15,11 @@ import stat
 from array import array
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass, field
 from functools import cache, lru_cache
 from itertools import repeat
+from math import ceil
 from typing import Any
 
 import numpy as np
@@ -318,22 +320,45 @@ def _parts(tops: Sequence[bytes], seen: Callable[[int], None]) -> Iterator[Part]
     yield part
     if not todo:
         return
+    try:
+        for part in _shared(todo):
+            count += len(part.contexts)
+            seen(count)
+            yield part
+    except BrokenProcessPool:
+        # Something ended a process, perhaps for want of memory: on alone, and slower.
+        while todo:
+            part = _Looker(ENOUGH).look(todo, inside=False)
+            todo = part.left
+            count += len(part.contexts)
+            seen(count)
+            yield part
+
+
+def _shared(todo: list[bytes]) -> Iterator[Part]:
+    """Parts, as processes hand them in. Where one of these is ended, `todo` holds what no part did.
+
+    Raises BrokenProcessPool.
+    """
     cores = min(os.cpu_count() or 1, 4)
-    with ProcessPoolExecutor(cores) as pool:
-        running: set[Future[Part]] = set()
-        while todo or running:
-            # One waits for each that runs, so that no core waits for what was seen to be taken in.
-            while todo and len(running) < 2 * cores:
-                share = -(-len(todo) // (2 * cores - len(running)))
-                running.add(pool.submit(_looked, todo[-share:]))
-                del todo[-share:]
-            done, running = wait(running, return_when=FIRST_COMPLETED)
-            for future in done:
-                part = future.result()
-                count += len(part.contexts)
-                todo += part.left
-                seen(count)
-                yield part
+    running: dict[Future[Part], list[bytes]] = {}
+    try:
+        with ProcessPoolExecutor(cores) as pool:
+            while todo or running:
+                # One waits for each that runs, so that no core waits for what was seen to be taken
+                # in.
+                while todo and len(running) < 2 * cores:
+                    share = todo[-ceil(len(todo) / (2 * cores - len(running))) :]
+                    running[pool.submit(_looked, share)] = share
+                    del todo[-len(share) :]
+                for future in wait(running, return_when=FIRST_COMPLETED).done:
+                    part = future.result()
+                    del running[future]
+                    todo += part.left
+                    yield part
+    except BrokenProcessPool:
+        todo += [folder for share in running.values() for folder in share]
+        raise
 
 
 def capture(
