@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
 
 from ecumen.survey import FileTable, Kind
 from ecumen.survey.files import KINDS
 
+Rows = npt.NDArray[np.int64]
 _FILE, _LINK, _DIR = (KINDS.index(kind) for kind in (Kind.FILE, Kind.LINK, Kind.DIR))
 # Names of things that are kept in a root by mistake. Their contents are never read.
 _SECRETS: tuple[tuple[str, re.Pattern[str]], ...] = tuple(
@@ -56,56 +60,86 @@ def holdings(
 ) -> Mapping[str, Holding]:
     """By the innermost of the grounds that a path lies in. endings: of which samples are kept."""
     ground = _finder(frozenset(grounds))
-    found: dict[str, Holding] = {}
-    # What a plain page is called tells at once that it is no secret.
-    plain: dict[str, bool] = {}
-    lowered: dict[str, str] = {}
-    paths, kinds, modes, sizes = files.paths, files.kind, files.mode, files.size
-    for folder, rows in files.by_folder.items():
-        around = ground(folder)
-        within = None if around is None else _held(found, around)
-        start = len(folder) + (folder != "/")
-        for row in rows:
-            path, kind = paths[row], kinds[row]
-            held = within
-            if kind == _DIR:
-                own = ground(path)
-                held = None if own is None else _held(found, own)
-            if held is None:
-                continue
-            if kind == _LINK:
-                held.links.append(row)
-                continue
-            if modes[row] & 0o022:
-                held.loose.append(row)
-            if kind != _FILE:
-                continue
-            # What begins with its only dot has no ending.
-            dot = path.rfind(".", start + 1)
-            ending = path[dot + 1 :] if dot > 0 else ""
-            ending = lowered.get(ending) or lowered.setdefault(ending, ending.lower())
-            size = sizes[row]
-            held.files += 1
-            held.bytes += size
-            held.endings[ending] = held.endings.get(ending, 0) + 1
-            if size and ending in endings:
-                held.samples.setdefault(ending, row)
-            # Only whole paths tell folders of version control.
-            known = plain.get(ending) if "/." not in path else None
-            if known is None:
-                known = plain[ending] = ending in endings and secret_kind(path) is None
-            if not known:
-                secret = secret_kind(path)
-                if secret is not None:
-                    held.suspects.append((secret, row))
-    return found
+    split, paths = files.split, files.paths
+    kinds, modes = np.frombuffer(files.kind, np.uint8), np.frombuffer(files.mode, np.uint16)
+    numbers: dict[str | None, int] = {None: -1}
+
+    def number(path: str) -> int:
+        return numbers.setdefault(ground(path), len(numbers) - 1)
+
+    around = np.array([number(folder or "/") for folder in split.folders], np.int64)
+    within = around[split.folder_of] if len(paths) else np.zeros(0, np.int64)
+    for row in np.flatnonzero(kinds == _DIR).tolist():
+        within[row] = number(paths[row])
+    held = [Holding() for _ in range(len(numbers) - 1)]
+    for row in np.flatnonzero((within >= 0) & (kinds == _LINK)).tolist():
+        held[within[row]].links.append(row)
+    for row in np.flatnonzero((within >= 0) & (kinds != _LINK) & (modes & 0o022 != 0)).tolist():
+        held[within[row]].loose.append(row)
+    rows = np.flatnonzero((within >= 0) & (kinds == _FILE))
+    _weigh(files, held, within[rows], rows)
+    _sort_by_ending(files, held, within[rows], rows, endings)
+    _suspect(files, held, within, rows, endings)
+    return {path: held[at] for path, at in numbers.items() if path is not None}
 
 
-def _held(found: dict[str, Holding], root: str) -> Holding:
-    held = found.get(root)
-    if held is None:
-        held = found[root] = Holding()
-    return held
+def _weigh(files: FileTable, held: list[Holding], within: Rows, rows: Rows) -> None:
+    sizes = np.zeros(len(held), np.int64)
+    np.add.at(sizes, within, np.frombuffer(files.size, np.int64)[rows])
+    counts = np.bincount(within, minlength=len(held))
+    for each, count, size in zip(held, counts.tolist(), sizes.tolist(), strict=True):
+        each.files, each.bytes = count, size
+
+
+def _sort_by_ending(
+    files: FileTable, held: list[Holding], within: Rows, rows: Rows, wanted: frozenset[str]
+) -> None:
+    known: dict[str, int] = {}
+    of_name = [known.setdefault(_ending(name), len(known)) for name in files.split.names]
+    found = np.array(of_name, np.int64)[files.split.name_of[rows]] if len(rows) else rows
+    keys = within * len(known) + found
+    names = list(known)
+    for key, _, count in _firsts(keys):
+        held[key // len(known)].endings[names[key % len(known)]] = count
+    kept = np.array([name in wanted for name in names], bool)
+    sized = (np.frombuffer(files.size, np.int64)[rows] > 0) & kept[found]
+    rows = rows[sized]
+    for key, at, _ in _firsts(keys[sized]):
+        held[key // len(known)].samples[names[key % len(known)]] = int(rows[at])
+
+
+def _firsts(keys: Rows) -> Iterator[tuple[int, int, int]]:
+    """Different keys in the order in which they come, with where they come first and how often."""
+    found, first, counts = np.unique(keys, return_index=True, return_counts=True)
+    order = np.argsort(first)
+    return zip(found[order].tolist(), first[order].tolist(), counts[order].tolist(), strict=True)
+
+
+def _ending(name: str) -> str:
+    """In small letters. What begins with its only dot has none."""
+    dot = name.rfind(".", 1)
+    return name[dot + 1 :].lower() if dot > 0 else ""
+
+
+def _suspect(
+    files: FileTable, held: list[Holding], within: Rows, rows: Rows, plain: frozenset[str]
+) -> None:
+    """Names tell what lies in a root by mistake; in folders of version control, whole paths do."""
+    split = files.split
+    odd_names = np.array(
+        [
+            (name[:1] == "." or _ending(name) not in plain) and bool(secret_kind(f"/{name}"))
+            for name in split.names
+        ],
+        bool,
+    )
+    hidden = np.array(["/." in folder[folder.rfind("/") :] for folder in split.folders], bool)
+    if not len(rows):
+        return
+    for row in rows[odd_names[split.name_of[rows]] | hidden[split.folder_of[rows]]].tolist():
+        secret = secret_kind(files.paths[row])
+        if secret is not None:
+            held[within[row]].suspects.append((secret, row))
 
 
 def _finder(grounds: frozenset[str]) -> Callable[[str], str | None]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from array import array
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
@@ -179,6 +179,18 @@ def _base(folder: str) -> str:
     return folder if folder.endswith("/") else f"{folder}/"
 
 
+@dataclass(frozen=True, slots=True)
+class Split:
+    """Paths as folders and names in them. folders, names: the different ones, without a slash at
+    the end or in front; folder_of, name_of: their numbers, one for each row.
+    """
+
+    folders: list[str]
+    folder_of: npt.NDArray[np.int32]
+    names: list[str]
+    name_of: npt.NDArray[np.int32]
+
+
 class FileTable:
     """Rows by path. Built once, never changed afterwards.
 
@@ -344,17 +356,32 @@ class FileTable:
         return dict(zip(self.paths, range(len(self.paths)), strict=True))
 
     @cached_property
+    def split(self) -> Split:
+        """Every path as a folder and a name in it."""
+        folders: dict[str, int] = {}
+        names: dict[str, int] = {}
+        folder_of, name_of = array("i"), array("i")
+        last, number = "/", 0
+        for path in self.paths:
+            folder, _, name = path.rpartition("/")
+            # Neighbours mostly stand beside each other.
+            if folder != last:
+                last, number = folder, folders.setdefault(folder, len(folders))
+            folder_of.append(number)
+            name_of.append(names.setdefault(name, len(names)))
+        return Split(
+            list(folders),
+            np.frombuffer(folder_of, np.int32),
+            list(names),
+            np.frombuffer(name_of, np.int32),
+        )
+
+    @cached_property
     def parents(self) -> npt.NDArray[np.int64]:
         """The row of the folder around each row; -1 where the table does not hold it."""
-        row = self._row
-        found = np.empty(len(self.paths), np.int64)
-        folder, known = "", -1
-        for number, path in enumerate(self.paths):
-            around = path[: path.rindex("/")]
-            # Neighbours mostly stand beside each other.
-            if around != folder:
-                folder, known = around, row.get(around or "/", -1)
-            found[number] = known if around else row.get("/", -1)
+        split, row = self.split, self._row
+        around = [row.get(folder or "/", -1) for folder in split.folders]
+        found = np.array(around, np.int64)[split.folder_of]
         top = row.get("/")
         if top is not None:
             found[top] = -1
@@ -408,27 +435,32 @@ class FileTable:
 
     def children(self, path: str) -> list[str]:
         """Names in a folder that the table holds, sorted. Complete only where it is `listed`."""
-        names = self._children.get(path)
-        if names is None:
-            start = len(path) + (path != "/")
-            names = sorted(self.paths[row][start:] for row in self.by_folder.get(path, ()))
-            self._children[path] = names
-        return names
+        found = self._children.get(path)
+        if found is None:
+            split = self.split
+            rows = self._by_folder.get("" if path == "/" else path)
+            numbers = [] if rows is None else split.name_of[rows].tolist()
+            found = sorted(split.names[number] for number in numbers)
+            if path == "/":
+                found = [name for name in found if name]
+            self._children[path] = found
+        return found
+
+    def folders_with(self, wanted: Callable[[str], bool]) -> set[str]:
+        """The folders in which a wanted name lies; each different name is looked at once."""
+        split = self.split
+        found = np.array([wanted(name) for name in split.names], bool)
+        numbers = np.unique(split.folder_of[found[split.name_of]]) if len(found) else ()
+        return {split.folders[number] or "/" for number in numbers}
 
     @cached_property
-    def by_folder(self) -> dict[str, list[int]]:
-        """The rows of what lies in each folder, in their order."""
-        found: dict[str, list[int]] = {}
-        last, rows = "\0", []
-        for row, path in enumerate(self.paths):
-            folder = path[: path.rindex("/")]
-            # Neighbours mostly stand beside each other.
-            if folder != last:
-                last = folder
-                rows = found.setdefault(folder or "/", [])
-            if path != "/":
-                rows.append(row)
-        return found
+    def _by_folder(self) -> dict[str, npt.NDArray[np.int64]]:
+        """The rows of what lies in each folder."""
+        split = self.split
+        order = np.argsort(split.folder_of, kind="stable")
+        ends = np.cumsum(np.bincount(split.folder_of, minlength=len(split.folders)))
+        parts = np.split(order, ends[:-1]) if len(ends) else []
+        return dict(zip(split.folders, parts, strict=True))
 
     def replacing(self, changed: Iterable[Entry]) -> FileTable:
         """A new table in which these entries stand in place of those of the same paths."""

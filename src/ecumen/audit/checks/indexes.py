@@ -83,14 +83,16 @@ def empty(scene: Scene) -> Iterator[Found]:
        needs=("files",))  # fmt: skip
 def doubled(scene: Scene) -> Iterator[Found]:
     """`index.html.txt` and its kind, where the file that is meant is not there."""
+    files = scene.survey.files
+    suspects = files.folders_with(_is_doubled)
     for root in roots(scene).values():
-        names = scene.survey.files.children(root.physical)
+        if root.physical not in suspects:
+            continue
+        names = files.children(root.physical)
         there = set(names)
-        for name in names:
-            meant, _, last = name.rpartition(".")
-            if last.lower() not in _DOUBLED or meant.rpartition(".")[2].lower() not in _PAGES:
-                continue
-            entry = scene.survey.files.get(join(root.physical, name))
+        for name in filter(_is_doubled, names):
+            meant = name.rpartition(".")[0]
+            entry = files.get(join(root.physical, name))
             if meant in there or entry is None or entry.kind is not Kind.FILE:
                 continue
             yield Found(
@@ -103,6 +105,11 @@ def doubled(scene: Scene) -> Iterator[Found]:
                     shell=[f"mv -- {quoted(entry.path)} {quoted(join(root.physical, meant))}"],
                 ),
             )
+
+
+def _is_doubled(name: str) -> bool:
+    meant, _, last = name.rpartition(".")
+    return last.lower() in _DOUBLED and meant.rpartition(".")[2].lower() in _PAGES
 
 
 @check(
