@@ -74,7 +74,7 @@ class Scene:
         self.engines = follower.engines
         self.evidence = follower.presenter.evidence
         self.walker = follower.walker
-        self._fronts: dict[int, tuple[Front, FrontPage]] = {}
+        self._fronts: dict[int, tuple[Front, Short | FrontPage]] = {}
         self._lines: dict[str, list[str]] = {}
         self._made: dict[str, object] = {}
         self._source = SurveySource(self.survey)
@@ -137,21 +137,27 @@ class Scene:
 
     def page(self, site: Site) -> FrontPage:
         """The same in words, for the overview."""
-        return self._asked(site)[1]
+        front, known = self._asked(site)
+        if isinstance(known, FrontPage):
+            return known
+        page = served_page(self.follower, site.engine, site.summary, front.request, known)
+        self._fronts[site.number] = front, page
+        return page
 
-    def _asked(self, site: Site) -> tuple[Front, FrontPage]:
+    def _asked(self, site: Site) -> tuple[Front, Short | FrontPage]:
         known = self._fronts.get(site.number)
         if known is None:
             known = self._fronts[site.number] = self._front(site, front_request(site.summary))
         return known
 
-    def _front(self, site: Site, request: Request) -> tuple[Front, FrontPage]:
-        """What is served plainly needs no evidence; all else is followed whole."""
+    def _front(self, site: Site, request: Request) -> tuple[Front, Short | FrontPage]:
+        """What is served plainly needs no evidence, and is put in words where these are asked for;
+        all else is followed whole.
+        """
         follower, summary = self.follower, site.summary
         short = follower.short.answer(request)
         if short is not None and short.status == 200 and short.site.place == summary.place:
-            page = served_page(follower, site.engine, summary, request, short)
-            return _served(request, short), page
+            return _served(request, short), short
         ran = follower.run(request)
         page = page_of(follower, site.engine, summary, request, ran)
         return front_of(request, ran), page

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Hashable
+from functools import cached_property
 
 from ecumen.rights import Problem, Subject, Walker
 from ecumen.survey import Kind, Survey
@@ -16,12 +17,16 @@ class SurveySource:
     def __init__(self, survey: Survey) -> None:
         self.survey = survey
         self.walker = Walker(survey, _ROOT)
-        self._by_folder: dict[str, set[str]] = {}
-        for path in survey.texts:
+
+    @cached_property
+    def _by_folder(self) -> dict[str, set[str]]:
+        found: dict[str, set[str]] = {}
+        for path in self.survey.texts:
             folder, _, leaf = path.rpartition("/")
-            while leaf:
-                self._by_folder.setdefault(folder or "/", set()).add(leaf)
+            while leaf and leaf not in (names := found.setdefault(folder or "/", set())):
+                names.add(leaf)
                 folder, _, leaf = folder.rpartition("/")
+        return found
 
     def read(self, path: str) -> bytes | None:
         text = self.survey.texts.get(path)

@@ -17,6 +17,9 @@ from ecumen.errors import RequestError
 _SHAPE = re.compile(
     r"(?:(?P<scheme>[A-Za-z][A-Za-z0-9+.-]*)://)?(?P<host>[^/?#]*)(?P<rest>.*)", re.S
 )
+_USUAL = re.compile(
+    r"(https?)://((?:[a-z0-9_-]+\.)+[a-z][a-z0-9_-]*)(?::([1-9][0-9]{0,3}))?(/[a-z0-9/._~-]{0,999})"
+)
 LONGEST_URL = 65536
 _PORTS = {"http": 80, "https": 443}
 # The methods are case-sensitive tokens (RFC 9110, section 9.1).
@@ -89,6 +92,10 @@ def read_request(
     headers: Mapping[str, str] | None = None,
 ) -> Request:
     """Raises RequestError with one line that says what is wrong with the question."""
+    if method == "GET" and source is host is server_name is None and not headers:
+        usual = _USUAL.fullmatch(url)
+        if usual is not None:
+            return _plain(usual, to)
     if len(url) > LONGEST_URL:
         raise RequestError(f"the address is longer than {LONGEST_URL} characters")
     match = _SHAPE.fullmatch(url.strip())
@@ -117,6 +124,25 @@ def read_request(
         host=_header(scheme, name, port, server_port, host),
         server_name=server_name,
         headers=dict(headers or {}),
+    )
+
+
+def _plain(match: re.Match[str], to: str | None) -> Request:
+    """A question as most are put: what the long way would make of it."""
+    scheme, name, given, path = match.groups()
+    server, server_port = _target(to)
+    port = None if given is None else int(given)
+    usual = _PORTS[scheme]
+    return Request(
+        url=match[0],
+        scheme=scheme,
+        name=name,
+        port=server_port or port or usual,
+        port_given=port is not None and port != usual,
+        path=path,
+        query=None,
+        to=server,
+        host=_header(scheme, name, port, server_port, None),
     )
 
 

@@ -191,6 +191,13 @@ class Split:
     name_of: npt.NDArray[np.int32]
 
 
+def _numbered(texts: list[str]) -> tuple[list[str], npt.NDArray[np.int32]]:
+    """The different ones, and the number of each."""
+    different = list(dict.fromkeys(texts))
+    numbers = dict(zip(different, range(len(different)), strict=True))
+    return different, np.fromiter(map(numbers.__getitem__, texts), np.int32, len(texts))
+
+
 class FileTable:
     """Rows by path. Built once, never changed afterwards.
 
@@ -358,23 +365,10 @@ class FileTable:
     @cached_property
     def split(self) -> Split:
         """Every path as a folder and a name in it."""
-        folders: dict[str, int] = {}
-        names: dict[str, int] = {}
-        folder_of, name_of = array("i"), array("i")
-        last, number = "/", 0
-        for path in self.paths:
-            folder, _, name = path.rpartition("/")
-            # Neighbours mostly stand beside each other.
-            if folder != last:
-                last, number = folder, folders.setdefault(folder, len(folders))
-            folder_of.append(number)
-            name_of.append(names.setdefault(name, len(names)))
-        return Split(
-            list(folders),
-            np.frombuffer(folder_of, np.int32),
-            list(names),
-            np.frombuffer(name_of, np.int32),
-        )
+        paths = self.paths
+        folders, folder_of = _numbered([path[: path.rindex("/")] for path in paths])
+        names, name_of = _numbered([path[path.rindex("/") + 1 :] for path in paths])
+        return Split(folders, folder_of, names, name_of)
 
     @cached_property
     def parents(self) -> npt.NDArray[np.int64]:

@@ -28,17 +28,18 @@ def _ports(scene: Scene) -> set[int]:
     return {b.port for engine in scene.engines for b in engine.listens if b.port is not None}
 
 
-def _lost(scene: Scene, site: Site, claim: Named) -> list[Site] | None:
+def _lost(
+    scene: Scene, site: Site, claim: Named, asked: list[tuple[str, int]]
+) -> list[Site] | None:
     """The sites that take a name in this one's place; None where it ever wins it."""
     rivals: dict[int, Site] = {}
-    for door in site.summary.doors:
-        for address, port in _asked_at(scene, door):
-            place = site.engine.answers(address, port, claim.name)
-            if place == site.summary.place:
-                return None
-            rival = scene.site_at.get(place) if place is not None else None
-            if rival is not None:
-                rivals[rival.number] = rival
+    for address, port in asked:
+        place = site.engine.answers(address, port, claim.name)
+        if place == site.summary.place:
+            return None
+        rival = scene.site_at.get(place) if place is not None else None
+        if rival is not None:
+            rivals[rival.number] = rival
     return list(rivals.values()) or None
 
 
@@ -46,10 +47,11 @@ def _lost_claims(scene: Scene) -> list[tuple[Site, Named, Site]]:
     """Every plain name that a site claims and another one always gets."""
     found = []
     for site in scene.hosts:
+        asked = [at for door in site.summary.doors for at in _asked_at(scene, door)]
         for claim in site.summary.claims:
             if not claim.exact or not _NAME.fullmatch(claim.name):
                 continue
-            winners = _lost(scene, site, claim)
+            winners = _lost(scene, site, claim, asked)
             if winners:
                 found.append((site, claim, winners[0]))
     return found

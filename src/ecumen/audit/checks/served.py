@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
-from functools import partial
 
 from ecumen.audit.check import Found, check, mended
-from ecumen.audit.checks.roots import MOST_SHOWN, roots, sites_of, under
+from ecumen.audit.checks.roots import MOST_SHOWN, SAMPLED, roots, sites_of, under
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Front, Scene, Site
 from ecumen.passage.request import escaped_path
@@ -120,11 +119,12 @@ _TAKEN: dict[str, tuple[str, ...]] = {
 )
 def plain(scene: Scene) -> Iterator[Found]:
     """One file of each ending and site is asked for; a site's endings go out alike."""
+    odd = _odd_kinds(scene)
+    # Where the engines know the ending only a site's own lines could spoil it.
+    usual = set() if "*" in odd else {e for e in SAMPLED - odd if _usual(e, scene)}
     for physical, held in under(scene).items():
         for ending, row in held.samples.items():
-            odd = scene.once("odd kinds", _odd_kinds).intersection({ending, "*"})
-            if not odd and scene.once(f"kind {ending}", partial(_usual, ending)):
-                # Where the engines know the ending only a site's own lines could spoil it.
+            if ending in usual:
                 continue
             entry = scene.survey.files.entry(row)
             hit = _fetched(scene, physical, entry.path)

@@ -42,7 +42,6 @@ class _Chain:
     wild: list[tuple[int, str, Host]] = field(default_factory=list)
     order: dict[int, int] = field(default_factory=dict)
     named: dict[str, list[int]] = field(default_factory=dict)
-    others: list[Claim] = field(default_factory=list)
 
     def add(self, host: Host, implied: tuple[str, ...]) -> None:
         if id(host) in self.order:
@@ -56,10 +55,12 @@ class _Chain:
             self.named.setdefault(name, []).append(position)
         for pattern in host.wild_names:
             self.wild.append((position, pattern, host))
+
+    def claim(self, position: int) -> Claim:
+        """What the block at a position claims; whether that matters is not said yet."""
+        host = self.hosts[position]
         binding = str(host.bindings[0]) if host.bindings else "*"
-        self.others.append(
-            Claim(host.label, host.place, binding, host.all_names, "other-name", None)
-        )
+        return Claim(host.label, host.place, binding, host.all_names, "other-name", None)
 
     def rivals(self, name: str) -> dict[int, str]:
         """The blocks that claim a name, by position, with the claim that fits."""
@@ -212,14 +213,14 @@ class Chooser:
         won_at = chain.order[id(winner)]
         rivals = chain.rivals(asked) if asked else {}
         apart = sorted({won_at, *list(rivals)[:SHOWN_CLAIMS]})
-        claims = chain.others[:SHOWN_CLAIMS]
+        claims = [chain.claim(at) for at in range(min(SHOWN_CLAIMS, len(chain.hosts)))]
         for position in apart:
             if position == won_at:
                 outcome, hit = ("won", matched) if matched else ("first", None)
             else:
                 outcome = "matched-later" if position > won_at else "weaker"
                 hit = rivals[position]
-            claim = replace(chain.others[position], outcome=outcome, matched=hit)
+            claim = replace(chain.claim(position), outcome=outcome, matched=hit)
             if position < SHOWN_CLAIMS:
                 claims[position] = claim
             else:

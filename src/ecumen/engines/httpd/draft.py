@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import lru_cache
 
 from ecumen.engines.httpd.access import Scoped, access_of, is_access
 from ecumen.engines.httpd.catalogue import leaves_answer
@@ -49,7 +50,7 @@ _OPTION_WORDS = {
 }
 
 
-def _mixed(words: list[str]) -> str:
+def _mixed(words: Sequence[str]) -> str:
     """Why these words may not stand together, or "".
 
     Signed words add to what holds, unsigned ones replace it; only after a leading
@@ -68,6 +69,60 @@ def _mixed(words: list[str]) -> str:
         if change and not (signed[at] and whole in ("none", "all")):
             return "Either all Options must start with + or -, or no Option may."
     return ""
+
+
+_Bits = tuple[int, bool, int, int]
+
+
+@lru_cache(maxsize=4096)
+def _optioned(held: _Bits, given: tuple[str, ...]) -> _Bits | str:
+    """Bits, whether they are the whole set, added and removed ones, after some words upon them; or
+    why these are refused.
+    """
+    bits, whole, added, removed = held
+    first = True
+    fault = _mixed(given)
+    if fault:
+        return fault
+    for word in given:
+        sign = word[0] if word[:1] in ("+", "-") else ""
+        option = _OPTION_WORDS.get(word.lstrip("+-").lower() if sign else word.lower())
+        if option is None:
+            return f"Illegal option {word}"
+        if not sign and first:
+            bits, whole, first = Opt.NONE, True, False
+        if sign == "-":
+            removed, added, bits = removed | option, added & ~option, bits & ~option
+        elif sign == "+":
+            added, removed, bits = added | option, removed & ~option, bits | option
+        else:
+            bits |= option
+    return bits, whole, added, removed
+
+
+@lru_cache(maxsize=4096)
+def _overridable(
+    given: tuple[str, ...],
+) -> tuple[frozenset[str], int | None, frozenset[str]] | str:
+    """Classes, options and what is not fatal; or why these words are refused."""
+    classes: set[str] = set()
+    options: int | None = None
+    nonfatal: set[str] = set()
+    for word in given:
+        key, _, value = word.lower().partition("=")
+        if key in _CLASSES:
+            classes.add(key)
+            if key == "options" and value:
+                options = _options_of(value)
+        elif key == "nonfatal":
+            nonfatal |= {"override", "unknown"} if value == "all" else {value}
+        elif key == "none":
+            classes, nonfatal = set(), set()
+        elif key == "all":
+            classes, nonfatal = set(_CLASSES), set()
+        else:
+            return f"Illegal override option {word}"
+    return frozenset(classes), options, frozenset(nonfatal)
 
 
 class Draft:
@@ -103,22 +158,14 @@ class Draft:
 
     def take(self, directive: Directive, limited: Limited | None = None) -> bool:
         """Takes a directive that holds per folder. False: it is none."""
-        name = directive.name.lower()
-        if is_access(name):
-            self.access.append((directive, limited))
-        elif is_compat(name):
-            self._compat(directive, limited)
-        elif name in ("<limit", "<limitexcept"):
-            self._limit(directive, limited)
-        elif name in ("<files", "<filesmatch"):
-            self._files(directive, name == "<filesmatch")
-        elif name in ("<if", "<elseif", "<else"):
-            self._conditional(directive, name[1:])
-        elif name in _TAKERS:
-            _TAKERS[name](self, directive, words(directive.text))
-        else:
+        takes = _taking(directive.name)
+        if takes is None:
             return False
+        takes(self, directive, limited)
         return True
+
+    def _rule_of_access(self, directive: Directive, limited: Limited | None) -> None:
+        self.access.append((directive, limited))
 
     def _compat(self, directive: Directive, limited: Limited | None) -> None:
         more = with_line(self.compat or Compat(), directive, limited)
@@ -138,25 +185,33 @@ class Draft:
 
     def settings(self) -> Settings:
         values = dict(self.values)
+        if self.access:
+            values["access"] = access_of(self.access)
+        # What is not said stays as it is for all that say nothing.
         if self.rewriting is not None:
             values["rewriting"] = self.rewriting
         if self.compat is not None:
             values["compat"] = self.compat
-        if self.access:
-            values["access"] = access_of(self.access)
-        return Settings(
-            **values,  # type: ignore[arg-type]
-            endings=self.endings,
-            error_pages=self.errors,
-            expires_types=self.expires_types,
-            redirects=tuple(self.redirects),
-            files=tuple(self.files),
-            conditionals=tuple(self.conditionals),
-            marks=tuple(self.marks),
-            unread=(*self.unread, *(directive for directive, _ in self.refused)),
-        )
+        if self.endings:
+            values["endings"] = self.endings
+        if self.errors:
+            values["error_pages"] = self.errors
+        if self.expires_types:
+            values["expires_types"] = self.expires_types
+        if self.redirects:
+            values["redirects"] = tuple(self.redirects)
+        if self.files:
+            values["files"] = tuple(self.files)
+        if self.conditionals:
+            values["conditionals"] = tuple(self.conditionals)
+        if self.marks:
+            values["marks"] = tuple(self.marks)
+        if self.unread or self.refused:
+            values["unread"] = (*self.unread, *(directive for directive, _ in self.refused))
+        return Settings(**values)  # type: ignore[arg-type]
 
-    def _files(self, directive: Directive, regex: bool) -> None:
+    def _files(self, directive: Directive, limited: Limited | None) -> None:
+        regex = directive.name.lower() == "<filesmatch"
         given = words(directive.text)
         if given and given[0] == "~":
             regex, given = True, given[1:]
@@ -166,7 +221,8 @@ class Draft:
         inner = section_settings(directive.children or (), self.folder or "", rewrites=False)
         self.files.append(FileSection(given[0], regex, directive, inner))
 
-    def _conditional(self, directive: Directive, kind: str) -> None:
+    def _conditional(self, directive: Directive, limited: Limited | None) -> None:
+        kind = directive.name.lower()[1:]
         given = words(directive.text)
         if len(given) != (0 if kind == "else" else 1):
             self.refused.append((directive, "its condition is not accepted"))
@@ -178,29 +234,12 @@ class Draft:
     def options(self, directive: Directive, given: list[str]) -> None:
         before = self.values.get("options")
         now = before if isinstance(before, Options) else Options()
-        bits, whole, added, removed = now.bits, now.given, now.added, now.removed
-        first = True
-        fault = _mixed(given)
-        if fault:
-            self.refused.append((directive, fault))
+        held = (now.bits, now.given, now.added, now.removed)
+        read = _optioned(held, tuple(given))
+        if isinstance(read, str):
+            self.refused.append((directive, read))
             return
-        for word in given:
-            sign = word[0] if word[:1] in ("+", "-") else ""
-            option = _OPTION_WORDS.get(word.lstrip("+-").lower() if sign else word.lower())
-            if option is None:
-                self.refused.append((directive, f"Illegal option {word}"))
-                return
-            if not sign and first:
-                bits, whole, first = Opt.NONE, True, False
-            if sign == "-":
-                removed, added, bits = removed | option, added & ~option, bits & ~option
-            elif sign == "+":
-                added, removed, bits = added | option, removed & ~option, bits | option
-            else:
-                bits |= option
-        self.values["options"] = Options(
-            bits, whole, added, removed, directive.place, directive.quoted
-        )
+        self.values["options"] = Options(*read, directive.place, directive.quoted)
 
     def error_page(self, directive: Directive, given: list[str]) -> None:
         if given and given[0].isdigit():
@@ -284,27 +323,11 @@ class Draft:
     # --- what override files may say ---
 
     def override(self, directive: Directive, given: list[str]) -> None:
-        classes: set[str] = set()
-        options: int | None = None
-        nonfatal: set[str] = set()
-        for word in given:
-            key, _, value = word.lower().partition("=")
-            if key in _CLASSES:
-                classes.add(key)
-                if key == "options" and value:
-                    options = _options_of(value)
-            elif key == "nonfatal":
-                nonfatal |= {"override", "unknown"} if value == "all" else {value}
-            elif key == "none":
-                classes, nonfatal = set(), set()
-            elif key == "all":
-                classes, nonfatal = set(_CLASSES), set()
-            else:
-                self.refused.append((directive, f"Illegal override option {word}"))
-                return
-        self.values["override"] = Override(
-            frozenset(classes), options, frozenset(nonfatal), directive.place, directive.quoted
-        )
+        read = _overridable(tuple(given))
+        if isinstance(read, str):
+            self.refused.append((directive, read))
+            return
+        self.values["override"] = Override(*read, directive.place, directive.quoted)
 
     def override_list(self, directive: Directive, given: list[str]) -> None:
         names = frozenset(word.lower() for word in given)
@@ -425,6 +448,29 @@ def _ending(attribute: str) -> _Taker:
     return lambda draft, directive, given: draft.ending(attribute, directive, given)
 
 
+_Taking = Callable[[Draft, Directive, Limited | None], None]
+
+
+@lru_cache(maxsize=4096)
+def _taking(written: str) -> _Taking | None:
+    """What takes a directive, by its name as it is written; None where it is none of a folder."""
+    name = written.lower()
+    if is_access(name):
+        return Draft._rule_of_access
+    if is_compat(name):
+        return Draft._compat
+    if name in ("<limit", "<limitexcept"):
+        return Draft._limit
+    if name in ("<files", "<filesmatch"):
+        return Draft._files
+    if name in ("<if", "<elseif", "<else"):
+        return Draft._conditional
+    taker = _TAKERS.get(name)
+    if taker is None:
+        return None
+    return lambda draft, directive, limited: taker(draft, directive, words(directive.text))
+
+
 def _no_ending(attribute: str) -> _Taker:
     return lambda draft, directive, given: draft.no_ending(attribute, directive, given)
 
@@ -481,11 +527,21 @@ _TAKERS: dict[str, _Taker] = {
 }
 
 
-def flat(directives: Sequence[Directive]) -> list[Directive]:
+@lru_cache(maxsize=4096)
+def _may_hold(written: str) -> bool:
+    return written.lower() in CONDITIONAL
+
+
+def flat(directives: Sequence[Directive]) -> Sequence[Directive]:
     """Directives with the conditional sections that hold opened up.
 
     A conditional section of which that cannot be told stays as it is.
     """
+    for each in directives:
+        if each.children is not None and _may_hold(each.name):
+            break
+    else:
+        return directives
     found: list[Directive] = []
     for directive in directives:
         conditional = directive.name.lower() in CONDITIONAL

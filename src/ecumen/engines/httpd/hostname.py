@@ -9,6 +9,7 @@ import re
 from dataclasses import dataclass
 from functools import lru_cache
 
+_USUAL = re.compile(r"((?:[a-z0-9_-]+\.)+[a-z][a-z0-9_-]*)(?::([1-9][0-9]{0,3}))?")
 _LETTERS = re.compile(r"[A-Za-z0-9._-]+\Z")
 
 
@@ -27,6 +28,15 @@ def read_host(header: str | None) -> HostHeader:
     """header: the value as sent; None where the header is missing."""
     if header is None:
         return HostHeader("", None, False, "")
+    # As nearly all are; what follows says the same of them.
+    usual = _USUAL.fullmatch(header)
+    if usual is not None:
+        name, port = usual.groups()
+        return HostHeader(name, None if port is None else int(port), True, header)
+    return _read(header)
+
+
+def _read(header: str) -> HostHeader:
     value = header.strip(" \t")
     name, port, well_formed = _split(value)
     valid = well_formed and _acceptable(name)

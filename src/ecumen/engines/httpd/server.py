@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
+from functools import lru_cache
 
 from ecumen.engines.httpd.catalogue import leaves_answer
 from ecumen.engines.httpd.draft import CONDITIONAL, Draft, flat, section_settings
@@ -28,19 +29,28 @@ from ecumen.patterns import Regex, compiled, shell_pattern
 from ecumen.survey import EngineRecord
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True, eq=False)
 class Section:
     """A section on folders or on addresses. depth: components of a folder's path."""
 
     kind: str
     pattern: str
     directive: Directive
-    settings: Settings
     depth: int = 0
     wild: bool = field(init=False)
+    _settings: Settings | None = field(default=None, init=False)
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "wild", any(c in self.pattern for c in "*?["))
+        self.wild = any(c in self.pattern for c in "*?[")
+
+    @property
+    def settings(self) -> Settings:
+        """Worked out for the first request that it binds: most bind none."""
+        if self._settings is None:
+            children = self.directive.children or ()
+            rewrites = self.kind == "folder"
+            self._settings = section_settings(children, self.pattern, rewrites=rewrites)
+        return self._settings
 
     def fits_folder(self, path: str) -> bool | None:
         """path: without a slash at its end. None: the pattern is not evaluated."""
@@ -229,14 +239,14 @@ class _Compiler:
     def host(self, host: Host, directives: Sequence[Directive]) -> Host:
         draft = Draft()
         for directive in flat(directives):
-            name = directive.name.lower()
-            if name == "<virtualhost" and host.directive is None:
-                self._virtual(directive)
-            elif name in _HOST_TAKERS:
-                _HOST_TAKERS[name](self, host, directive, words(directive.text))
+            takes = _host_taker(directive.name)
+            if takes is not None:
+                takes(self, host, directive, words(directive.text))
             elif draft.take(directive):
                 continue
-            elif not leaves_answer(name):
+            elif directive.name.lower() == "<virtualhost" and host.directive is None:
+                self._virtual(directive)
+            elif not leaves_answer(directive.name.lower()):
                 host.unread.append(directive)
         host.rewriting = draft.rewriting
         host.redirects = draft.redirects
@@ -363,16 +373,12 @@ class _Compiler:
         if not given:
             host.unread.append(directive)
             return
-        children = directive.children or ()
         if regex:
-            settings = section_settings(children, given[0], rewrites=False)
-            section = Section("foldermatch", given[0], directive, settings)
-            host.folder_patterns.append(section)
+            host.folder_patterns.append(Section("foldermatch", given[0], directive))
             return
         path = clean(self.reader.absolute(given[0]))
-        settings = section_settings(children, path)
         depth = 0 if path == "/" else path.count("/")
-        host.folders.append(Section("folder", path, directive, settings, depth))
+        host.folders.append(Section("folder", path, directive, depth))
 
     def address(self, host: Host, directive: Directive, given: list[str]) -> None:
         kind = directive.name.lower()[1:]
@@ -381,8 +387,7 @@ class _Compiler:
         if not given:
             host.unread.append(directive)
             return
-        settings = section_settings(directive.children or (), given[0], rewrites=False)
-        host.addresses.append(Section(kind, given[0], directive, settings))
+        host.addresses.append(Section(kind, given[0], directive))
 
     def worker(self, host: Host, directive: Directive, given: list[str]) -> None:
         if not given:
@@ -411,7 +416,8 @@ class _Compiler:
         return
 
 
-_HOST_TAKERS = {
+_HostTaker = Callable[[_Compiler, Host, Directive, list[str]], None]
+_HOST_TAKERS: dict[str, _HostTaker] = {
     "listen": _Compiler.listen,
     "servername": _Compiler.server_name,
     "serveralias": _Compiler.server_alias,
@@ -444,6 +450,12 @@ _HOST_TAKERS = {
     "group": _Compiler.worker,
     "typesconfig": _Compiler.types_config,
 }
+
+
+@lru_cache(maxsize=4096)
+def _host_taker(name: str) -> _HostTaker | None:
+    """By the name as it is written."""
+    return _HOST_TAKERS.get(name.lower())
 
 
 def clean(path: str) -> str:
@@ -514,7 +526,7 @@ def _from_all(reader: Reader, tree: Tree) -> tuple[list[Doubt], frozenset[str]]:
         if not known_environment:
             proof = Proof(place=place, text=f"${{{name}}}")
             doubts.append(Doubt("site.variable-unknown", start, {"name": name}, (proof,)))
-    for directive in tree.walk():
+    for directive in _bearing(tree.directives):
         name = directive.name.lower()
         if name == "loadmodule":
             # Without a name it is a mistake, which is told as one.
@@ -524,12 +536,29 @@ def _from_all(reader: Reader, tree: Tree) -> tuple[list[Doubt], frozenset[str]]:
                 doubts.append(Doubt("site.module-unknown", start, {"module": module}, proofs))
         elif name in _SETTERS:
             names |= {word.lower() for word in words(directive.text)}
-        elif directive.taken is None and name in CONDITIONAL:
+        elif directive.taken is None:
             doubts.append(Doubt("site.condition-unknown", start, {}, (proof_of(directive),)))
     return doubts, frozenset(names)
 
 
+def _bearing(directives: Sequence[Directive]) -> list[Directive]:
+    """Those of the directives that bear on all requests, wherever they stand."""
+    found: list[Directive] = []
+    for directive in directives:
+        if _bears(directive.name):
+            found.append(directive)
+        if directive.children:
+            found += _bearing(directive.children)
+    return found
+
+
+@lru_cache(maxsize=4096)
+def _bears(written: str) -> bool:
+    return written.lower() in _BEARING
+
+
 _SETTERS = frozenset(("setenv", "passenv", "unsetenv"))
+_BEARING = {"loadmodule", *_SETTERS, *CONDITIONAL}
 
 
 def load(source: Source, engine: EngineRecord) -> Server:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterator
 from dataclasses import replace
-from functools import lru_cache
+from functools import cached_property, lru_cache
 
 from ecumen.engines.httpd.choice import Resolve
 from ecumen.engines.httpd.lexer import words
@@ -70,12 +70,18 @@ class Summaries:
             for address in addresses:
                 yield Door(address, binding.port, binding.place, host.sealed is not None)
 
+    @cached_property
+    def _heard(self) -> tuple[set[int | None], int]:
+        """The ports that are listened on, and the first one."""
+        usual = next((b.port for b in self.server.listens if b.port), None) or 80
+        return {binding.port for binding in self.server.listens}, usual
+
     def _asked_at(self, host: Host) -> tuple[str, int]:
         """An address and port on which this site is bound, those that are listened on first."""
-        heard = {binding.port for binding in self.server.listens}
-        usual = next((b.port for b in self.server.listens if b.port), None) or 80
-        bindings = sorted(host.bindings, key=lambda b: b.port is not None and b.port not in heard)
-        bound = bindings[0] if bindings else None
+        heard, usual = self._heard
+        bound = next((b for b in host.bindings if b.port is None or b.port in heard), None)
+        if bound is None and host.bindings:
+            bound = host.bindings[0]
         port = bound.port if bound is not None and bound.port else usual
         address = bound.address if bound is not None else "*"
         resolved = (address,) if _is_literal(address) else self.resolve(address) or ()

@@ -134,12 +134,16 @@ class FolderWalk:
             return 0, walked
         self._enter(walked, walked.entry, 0)
         plain = self._plain(names[:-1], walked.entry)
+        bound, before, asks = self.by_depth, None, False
         for depth, (rung, folder) in enumerate(plain, 1):
             walked.rungs.append(rung)
             walked.path, walked.entry = folder.path, folder
-            self._enter(walked, folder, depth)
-        if plain and len(plain) == len(names) - 1:
-            self._keep("/".join(names[:-1]), walked)
+            if walked.settings is not before:
+                before = walked.settings
+                asks = asks_for(before.override, before.override_list)
+            # In most folders on the way nothing is said, and nothing is looked for.
+            if asks or depth in bound:
+                self._enter(walked, folder, depth)
         return len(plain), walked
 
     def _plain(self, names: Sequence[str], here: Entry) -> list[tuple[Rung, Entry]]:
