@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import weakref
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -13,7 +14,9 @@ from django.core.cache import cache
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import Client
 
-from ecumen.survey import write_survey
+from ecumen.audit.scene import Scene
+from ecumen.passage import Follower
+from ecumen.survey import FileTable, write_survey
 from ecumen_web import queue
 from ecumen_web.api import roots, sites
 from ecumen_web.store import loading
@@ -173,6 +176,27 @@ def test_a_survey_is_loaded_and_asked(admin: Client) -> None:
     # The same file again is the same survey.
     upload(admin, survey_bytes())
     assert SurveyRecord.objects.count() == 1
+
+
+def test_what_was_made_to_load_a_survey_leaves_memory(
+    admin: Client, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    made: list[weakref.ref[FileTable]] = []
+
+    class Watched(Scene):
+        def __init__(self, follower: Follower) -> None:
+            super().__init__(follower)
+            made.append(weakref.ref(self.survey.files))
+
+    monkeypatch.setattr(loading, "Scene", Watched)
+    for number in range(7):
+        upload(admin, survey_bytes(taken_at=number))
+        assert admin.get("/api/surveys/latest/bindings").status_code == 200
+    assert SurveyRecord.objects.count() == 7
+    # Each was made to be loaded and to be looked at; the last few that were looked at stay.
+    assert len(made) == 14
+    loading.let_go()
+    assert sum(ref() is not None for ref in made) == 4
 
 
 def test_what_is_no_survey_is_named_and_nothing_is_kept(admin: Client, tmp_path: Path) -> None:

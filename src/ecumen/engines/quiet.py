@@ -11,7 +11,7 @@ from contextlib import contextmanager
 def no_collecting() -> Iterator[None]:
     """The garbage collector rests; it would look through all that was read again and again.
 
-    What was read is set aside afterwards, too: it holds no circles, and goes when nobody needs it.
+    What was read is set aside afterwards, too, until somebody calls `let_go`.
     """
     if not gc.isenabled():
         yield
@@ -22,6 +22,15 @@ def no_collecting() -> Iterator[None]:
     finally:
         gc.freeze()
         gc.enable()
+
+
+def let_go() -> None:
+    """Gives back the memory of surveys that nobody needs any more: what was set aside holds circles
+    that are looked for here alone. Takes about a second for 10,000 sites that are still held.
+    """
+    gc.unfreeze()
+    gc.collect()
+    gc.freeze()
 
 
 def settle() -> None:

@@ -16,6 +16,7 @@ from django.db import transaction
 
 from ecumen.audit import audit
 from ecumen.audit.scene import Scene
+from ecumen.engines.quiet import let_go
 from ecumen.errors import EcumenError, SurveyError
 from ecumen.passage import Follower
 from ecumen.survey import Survey, read_survey
@@ -66,12 +67,17 @@ def load_kept(name: str, progress: Progress) -> SurveyRecord:
     path: Path = settings.SURVEYS / name
     progress("reading the survey", 0, 0)
     try:
-        with path.open("rb") as stream:
-            survey = read_survey(stream)
-        return _store(survey, name, digest, progress)
+        return _store(_survey_in(path), name, digest, progress)
     except EcumenError:
         path.unlink(missing_ok=True)
         raise
+    finally:
+        let_go()
+
+
+def _survey_in(path: Path) -> Survey:
+    with path.open("rb") as stream:
+        return read_survey(stream)
 
 
 def _store(survey: Survey, name: str, digest: str, progress: Progress) -> SurveyRecord:
@@ -113,8 +119,9 @@ def _store(survey: Survey, name: str, digest: str, progress: Progress) -> Survey
 @lru_cache(maxsize=4)
 def scene_of(file: str) -> Scene:
     """A kept survey, ready to be looked at; the last few stay in memory."""
-    with (settings.SURVEYS / file).open("rb") as stream:
-        return Scene(Follower(read_survey(stream)))
+    # The one that had to go for the one before this.
+    let_go()
+    return Scene(Follower(_survey_in(settings.SURVEYS / file)))
 
 
 def follower_of(file: str) -> Follower:
