@@ -100,7 +100,7 @@ def one_plan(scene: Scene, accounts: list[str]) -> list[Way]:
     for title, each in ways.items():
         if len(each) == asked:
             whole = list(dict.fromkeys(o for way in each for o in way.operations))
-            plans.append(Way(title, whole, opens(scene.survey, whole)))
+            plans.append(Way(title, whole, opens(scene.survey, whole, guard=scene.follower.guard)))
     return sorted(plans, key=lambda way: way.opened)
 
 

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from ecumen.contexts.confinement import Confinement
+from ecumen.contexts.guard import Guard, guard_of
 from ecumen.engines.engine import Engine, engines_of
 from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.sites import Answer, Block, Doubt, Part, Phase, Rank
@@ -69,6 +70,11 @@ class Follower:
     def walker(self) -> Walker:
         """The file system as root sees it: what is there, whoever may see it."""
         return Walker(self.survey, Subject("root", 0, frozenset({0})))
+
+    @cached_property
+    def guard(self) -> Guard | None:
+        """What the policy keeps the engines' own accounts from."""
+        return guard_of(self.confinement, (e.worker.name for e in self.engines if e.worker))
 
     def _begin(self, request: Request) -> Situation:
         return Situation(self.survey, self.engines, request, self.confinement)

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
+import numpy.typing as npt
 
 from ecumen.plan.operations import Operation, What
 from ecumen.plan.overlay import cut_to, overlaid
 from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, subject_of
 from ecumen.rights.table import AccessTable, Bits, Rows
-from ecumen.survey import Survey
+from ecumen.survey import FileTable, Survey
 
 _NEEDS = ((READ, "read"), (WRITE, "write"), (SEARCH, "pass or run"))
 MOST_NAMED = 5
@@ -43,11 +45,25 @@ def everybody(survey: Survey) -> list[Subject]:
     return [subject for subject in found if subject is not None]
 
 
+class Guarding(Protocol):
+    """What keeps some accounts out beside owners, modes and ACLs."""
+
+    accounts: frozenset[str]
+
+    def lets(
+        self, files: FileTable, need: int, turned: Mapping[str, bool]
+    ) -> npt.NDArray[np.bool_]:
+        """For each row. turned: switches that stand otherwise than in the survey."""
+
+
 def opens(
-    survey: Survey, operations: Sequence[Operation], accounts: Sequence[Subject] | None = None
+    survey: Survey,
+    operations: Sequence[Operation],
+    accounts: Sequence[Subject] | None = None,
+    guard: Guarding | None = None,
 ) -> list[Opening]:
-    """What the plan would let accounts do that they may not do now, and the reverse; by the
-    owner's rights, mode and ACL. Raises LookupError.
+    """What the plan would let accounts do that they may not do now, and the reverse; by owner, mode
+    and ACL, and for the guard's accounts by what it lets through, too. Raises LookupError.
     """
     tops = {operation.path for operation in operations if operation.what is not What.SWITCH}
     if not tops:
@@ -58,9 +74,11 @@ def opens(
     after = overlaid(before, operations)
     paths = [path for path in after.files.paths if _is_under(path, tops)]
     tables = [AccessTable(each.files, subjects) for each in (before, after)]
+    turned = {o.path: o.value == "on" for o in operations if o.what is What.SWITCH}
     found: list[Opening] = []
     for need, what in _NEEDS:
-        was, now = (_all(table, need, paths) for table in tables)
+        was = _all(tables[0], need, paths, guard, {})
+        now = _all(tables[1], need, paths, guard, turned)
         for gains, bits in ((True, now & ~was), (False, was & ~now)):
             found += _grouped(tables[1], bits, paths, gains, what)
     return found
@@ -75,11 +93,21 @@ def _is_under(path: str, tops: set[str]) -> bool:
     return "/" in tops
 
 
-def _all(table: AccessTable, need: int, paths: Sequence[str]) -> Bits:
+def _all(
+    table: AccessTable,
+    need: int,
+    paths: Sequence[str],
+    guard: Guarding | None,
+    turned: Mapping[str, bool],
+) -> Bits:
     rows: Rows = np.array([table.files.row(path) for path in paths], np.int64)
     there = rows >= 0
     bits = np.zeros((len(paths), table.words), np.uint64)
     bits[there] = table.allowed(need, rows[there])
+    if guard is not None:
+        kept_out = there.copy()
+        kept_out[there] = ~guard.lets(table.files, need, turned)[rows[there]]
+        bits[kept_out] &= ~table.bits_of(guard.accounts)
     return bits
 
 

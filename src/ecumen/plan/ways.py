@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
-from ecumen.plan.opens import Opening, opens
+from ecumen.plan.opens import Guarding, Opening, opens
 from ecumen.plan.operations import Operation, What
 from ecumen.plan.overlay import cut_to, overlaid
 from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, decide
@@ -45,8 +45,11 @@ def ways(
     subject: Subject,
     needs: Sequence[Need],
     others: Sequence[Operation] = (),
+    guard: Guarding | None = None,
 ) -> list[Way]:
-    """The ways that work, the least opening first. others: operations that every way holds."""
+    """The ways that work, the least opening first. others: operations that every way holds.
+    guard: what keeps some accounts out beside modes and ACLs.
+    """
     group = _group_of(survey, subject)
     offered: list[tuple[str, Callable[[Need], list[Operation]]]] = [
         (f"Let {subject.name} alone through, by ACL", lambda need: _by_acl(subject, need)),
@@ -64,13 +67,9 @@ def ways(
         whole = [*operations, *others]
         if any(way.operations == whole for way in found):
             continue
-        found.append(Way(title, whole, _told(survey, operations)))
+        found.append(Way(title, whole, opens(survey, whole, guard=guard)))
     found.sort(key=lambda way: way.opened)
     return found
-
-
-def _told(survey: Survey, operations: Sequence[Operation]) -> list[Opening]:
-    return opens(survey, operations) if operations else []
 
 
 def _works(

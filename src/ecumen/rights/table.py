@@ -7,7 +7,7 @@ are taken as they stand, without links.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Sequence
 
 import numpy as np
 import numpy.typing as npt
@@ -71,6 +71,14 @@ class AccessTable:
         bits = self._of_classes(need)[self._class_of[first]]
         bits &= self._pass[around[first]]
         return bits, number.astype(np.int64)
+
+    def bits_of(self, names: Container[str]) -> Bits:
+        """The bits of the accounts with one of these names."""
+        found = self._none.copy()
+        for number, account in enumerate(self.accounts):
+            if account.name in names:
+                found[number // 64] |= np.uint64(1 << number % 64)
+        return found
 
     def members(self, bits: Bits) -> npt.NDArray[np.bool_]:
         """Rows of bits as truth values, of shape (rows, accounts)."""

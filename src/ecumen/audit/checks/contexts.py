@@ -16,6 +16,7 @@ from ecumen.engines.sites import Block
 from ecumen.engines.tree import Place
 from ecumen.passage.follow import mend, say
 from ecumen.passage.gates.context import spelt
+from ecumen.plan.opens import opens
 from ecumen.plan.operations import Operation, What
 from ecumen.plan.ways import Way
 from ecumen.survey import Entry
@@ -99,13 +100,14 @@ def differs(scene: Scene) -> Iterator[Found]:
             f"{type_of(tree.expected)}",
             impact=Impact.OUTAGE if below else None,
             group=tree.actual,
-            remedies=_restored(path, tree),
+            remedies=_restored(scene, path, tree),
         )
 
 
-def _restored(path: str, tree: Subtree) -> list[Remedy]:
+def _restored(scene: Scene, path: str, tree: Subtree) -> list[Remedy]:
     operation = Operation(What.CONTEXT, path, tree.expected, below=tree.count > 1)
-    return [remedy_of(Way("Give it the context of the rules", [operation]))]
+    openings = opens(scene.survey, [operation], guard=scene.follower.guard)
+    return [remedy_of(Way("Give it the context of the rules", [operation], openings))]
 
 
 @dataclass(frozen=True, slots=True)

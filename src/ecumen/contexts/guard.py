@@ -1,0 +1,79 @@
+"""What the policy keeps the web servers' accounts from, whatever modes and ACLs say."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+import numpy as np
+import numpy.typing as npt
+
+from ecumen.contexts.confinement import CLASSES, FOLLOW, LIST, PASS, READ, Confinement, type_of
+from ecumen.contexts.policy import Policy
+from ecumen.rights import READ as MAY_READ
+from ecumen.rights import SEARCH, WRITE
+from ecumen.survey import FileTable, Kind
+from ecumen.survey.files import KINDS
+
+_CHANGE = ("getattr", "open", "write")
+_PERMS: Mapping[tuple[int, Kind], tuple[str, ...]] = {
+    (MAY_READ, Kind.DIR): LIST,
+    (MAY_READ, Kind.LINK): FOLLOW,
+    (WRITE, Kind.DIR): ("getattr", "search", "write", "add_name"),
+    (SEARCH, Kind.DIR): PASS,
+}
+_USUAL = {MAY_READ: READ, WRITE: _CHANGE, SEARCH: ("getattr", "execute")}
+_DIR = KINDS.index(Kind.DIR)
+Truth = npt.NDArray[np.bool_]
+
+
+class Guard:
+    """accounts: those whose processes run in the engine's domain."""
+
+    def __init__(self, policy: Policy, accounts: Iterable[str]) -> None:
+        self.policy = policy
+        self.accounts = frozenset(accounts)
+
+    def lets(self, files: FileTable, need: int, turned: Mapping[str, bool]) -> Truth:
+        """For each row whether the policy lets the domain do what is needed there, and look up all
+        folders on the way. Where that is not known, it lets.
+
+        need: READ, WRITE or SEARCH. turned: switches that stand otherwise than in the survey.
+        """
+        passes = self._each(files, SEARCH, turned)
+        found = self._each(files, need, turned)
+        parents = files.parents
+        depth = np.array([path.rstrip("/").count("/") for path in files.paths], np.int64)
+        # From the top down: behind a folder that is shut everything is.
+        way = np.ones(len(files), bool)
+        for level in range(int(depth.max(initial=0)) + 1):
+            here = np.flatnonzero((depth == level) & (parents >= 0))
+            way[here] = way[parents[here]] & passes[parents[here]]
+        return found & way
+
+    def _each(self, files: FileTable, need: int, turned: Mapping[str, bool]) -> Truth:
+        """Without the way there."""
+        kinds = np.frombuffer(files.kind, np.uint8).astype(np.int64)
+        contexts = np.frombuffer(files.context, np.uint16)
+        pairs, number = np.unique(kinds << 16 | contexts, return_inverse=True)
+        answers = [
+            self._one(KINDS[pair >> 16], files.context_names[pair & 0xFFFF], need, turned)
+            for pair in pairs.tolist()
+        ]
+        return np.array(answers, bool)[number]
+
+    def _one(self, kind: Kind, context: str | None, need: int, turned: Mapping[str, bool]) -> bool:
+        type_ = type_of(context)
+        if type_ is None:
+            return True
+        perms = _PERMS.get((need, kind), _USUAL[need])
+        return all(
+            self.policy.allowed(type_, CLASSES[kind], perm, turned).allowed is not False
+            for perm in perms
+        )
+
+
+def guard_of(confinement: Confinement, accounts: Iterable[str]) -> Guard | None:
+    """None where no policy is known to be enforced, or the machine's own is not known."""
+    if confinement.mode != "enforcing" or confinement.shipped or confinement.policy is None:
+        return None
+    return Guard(confinement.policy, accounts)
