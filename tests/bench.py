@@ -30,7 +30,7 @@ from ecumen.engines.quiet import settle
 from ecumen.logs.template import USUAL
 from ecumen.passage import Follower, Request, read_request
 from ecumen.rights import READ, Subject
-from ecumen.rights.table import AccessTable
+from ecumen.rights.table import AccessTable, Crowd
 from ecumen.survey import Entry, FileTable, Kind, parse_acl, write_survey
 from ecumen_machine import EngineSpec, take_survey
 from ecumen_machine.files import Collector
@@ -385,7 +385,7 @@ def who_may_read() -> Iterator[Result]:
         # What is kept with the table is worked out anew.
         vars(files).pop("parents", None)
         began = time.perf_counter()
-        table = AccessTable(files, people)
+        table = AccessTable(files, Crowd(people))
         bits, number = table.whole(READ)
         took = time.perf_counter() - began
         began = time.perf_counter()

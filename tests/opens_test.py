@@ -12,10 +12,10 @@ from ecumen.contexts.confinement import READ as READING
 from ecumen.contexts.guard import guard_of
 from ecumen.passage import Follower, read_request
 from ecumen.passage.remedies import mending
-from ecumen.plan.opens import everybody, opens
+from ecumen.plan.opens import Opener
 from ecumen.plan.operations import Operation, What
 from ecumen.plan.overlay import overlaid
-from ecumen.rights import READ, SEARCH, WRITE, Subject, decide
+from ecumen.rights import READ, SEARCH, WRITE, Subject, decide, subjects_of
 from ecumen.survey import Entry, FileTable, Kind, Survey
 from tests.audit_test import ONE, labelled
 
@@ -109,7 +109,7 @@ def plainly(survey: Survey, plan: list[Operation]) -> Iterator[tuple[bool, str, 
         if any(each.path == top or each.path.startswith(top.rstrip("/") + "/") for top in tops)
     ]  # fmt: skip
     was, now = Confinement(survey), Confinement(after)
-    for who, need in product(everybody(survey), _DONE):
+    for who, need in product(subjects_of(survey), _DONE):
         pairs = [
             (path, may(survey, was, who, path, need), may(after, now, who, path, need))
             for path in paths
@@ -130,7 +130,7 @@ def test_what_opens_is_what_each_path_tells(seed: int) -> None:
         plan = planned(rng, survey)
         guard = guard_of(Confinement(survey), [WORKER])
         assert guard is not None
-        found = opens(survey, plan, guard=guard)
+        found = Opener(survey, guard=guard).opens(plan)
         mine = {
             (each.gains, each.what, account, each.paths)
             for each in found
@@ -141,7 +141,7 @@ def test_what_opens_is_what_each_path_tells(seed: int) -> None:
         told += len(mine)
         by_policy += mine != {
             (each.gains, each.what, account, each.paths)
-            for each in opens(survey, plan)
+            for each in Opener(survey).opens(plan)
             for account in each.accounts
         }
     assert told > 100

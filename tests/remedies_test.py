@@ -15,7 +15,7 @@ import pytest
 from ecumen.passage import Follower
 from ecumen.passage.front import front_request
 from ecumen.passage.remedies import Mending, mending
-from ecumen.plan import opens, overlaid
+from ecumen.plan import Opener, overlaid
 from ecumen.plan.operations import Operation, What
 from ecumen.rights import Subject, subject_of
 from ecumen.survey import Account, Group, Survey
@@ -118,7 +118,7 @@ def test_every_remedy_serves_the_page_and_opens_only_what_it_says(seed: int) -> 
                 real = Counter((what, True) for _, what, _ in after - before)
                 real += Counter((what, False) for _, what, _ in before - after)
                 said = Counter[tuple[str, bool]]()
-                for each in opens(survey, way.operations, accounts):
+                for each in Opener(survey, accounts).opens(way.operations):
                     said[each.what, each.gains] += len(each.accounts) * each.paths
                 assert said == real, (site.name, way.shell)
                 mended[way.title] += 1

@@ -16,9 +16,9 @@ import numpy as np
 from ecumen.audit.holdings import secret_kind
 from ecumen.audit.scene import Scene
 from ecumen.audit.users import is_person
-from ecumen.rights import READ, WRITE, Subject, subject_of
+from ecumen.rights import READ, WRITE, Subject, subjects_of
 from ecumen.rights.decide import decide
-from ecumen.rights.table import AccessTable
+from ecumen.rights.table import AccessTable, Crowd
 from ecumen.survey import Entry, Kind
 from ecumen.survey.files import KINDS
 
@@ -110,8 +110,8 @@ def neighbours(scene: Scene) -> list[Neighbour]:
 
 def _exposed(scene: Scene) -> Iterator[Exposed]:
     survey = scene.survey
-    people = [account for account in survey.accounts if is_person(account)]
-    subjects = [s for s in (subject_of(survey, a.name) for a in people) if s is not None]
+    people = {account.name for account in survey.accounts if is_person(account)}
+    subjects = [subject for subject in subjects_of(survey) if subject.name in people]
     workers = [e.worker for e in scene.engines if e.worker is not None]
     uids = {subject.uid for subject in subjects}
     files = survey.files
@@ -127,7 +127,7 @@ def _exposed(scene: Scene) -> Iterator[Exposed]:
             kinds.append(kind)
     if not rows:
         return
-    table = AccessTable(files, [*subjects, *workers])
+    table = AccessTable(files, Crowd([*subjects, *workers]))
     chosen = np.array(rows, np.int64)
     reads, writes = (table.members(table.allowed(need, chosen)) for need in (READ, WRITE))
     count = len(subjects)

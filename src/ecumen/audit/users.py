@@ -14,7 +14,6 @@ from ecumen.engines.sites import Handling, PersonalGround
 from ecumen.passage.follow import mend, say
 from ecumen.passage.front import front_request
 from ecumen.passage.remedies import mending
-from ecumen.plan import opens
 from ecumen.plan.ways import Way
 from ecumen.rights import SEARCH, Subject, decide
 from ecumen.rights.reach import Reach, Reacher
@@ -100,7 +99,7 @@ def one_plan(scene: Scene, accounts: list[str]) -> list[Way]:
     for title, each in ways.items():
         if len(each) == asked:
             whole = list(dict.fromkeys(o for way in each for o in way.operations))
-            plans.append(Way(title, whole, opens(scene.survey, whole, guard=scene.follower.guard)))
+            plans.append(Way(title, whole, scene.follower.opener.opens(whole)))
     return sorted(plans, key=lambda way: way.opened)
 
 

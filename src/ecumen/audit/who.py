@@ -7,8 +7,7 @@ from dataclasses import dataclass
 from ecumen.engines.sites import Rung
 from ecumen.passage.present import Presenter
 from ecumen.passage.verdict import RungView
-from ecumen.plan.opens import everybody
-from ecumen.rights import READ, Walker, decide
+from ecumen.rights import READ, Walker, decide, subjects_of
 from ecumen.rights.reach import Reach, Reacher
 from ecumen.survey import Survey
 
@@ -63,7 +62,7 @@ def who_may(survey: Survey, path: str) -> list[May]:
     """All accounts of the survey against one path."""
     reacher = Reacher(survey)
     found = []
-    subjects = everybody(survey)
+    subjects = subjects_of(survey)
     for need, words in NEEDS:
         alike: dict[tuple[bool | None, str, str, str], list[tuple[str, Reach]]] = {}
         for subject in subjects:

@@ -32,44 +32,54 @@ class Guard:
     def __init__(self, policy: Policy, accounts: Iterable[str]) -> None:
         self.policy = policy
         self.accounts = frozenset(accounts)
+        self._known: dict[tuple[object, ...], bool] = {}
 
-    def lets(self, files: FileTable, need: int, turned: Mapping[str, bool]) -> Truth:
-        """For each row whether the policy lets the domain do what is needed there, and look up all
-        folders on the way. Where that is not known, it lets.
+    def lets(self, files: FileTable, turned: Mapping[str, bool]) -> dict[int, Truth]:
+        """By READ, WRITE and SEARCH, for each row: whether the policy lets the domain do that there
+        and look up all folders on the way. Where that is not known, it lets.
 
-        need: READ, WRITE or SEARCH. turned: switches that stand otherwise than in the survey.
+        turned: switches that stand otherwise than in the survey.
         """
-        passes = self._each(files, SEARCH, turned)
-        found = self._each(files, need, turned)
-        parents = files.parents
-        depth = np.array([path.rstrip("/").count("/") for path in files.paths], np.int64)
-        # From the top down: behind a folder that is shut everything is.
-        way = np.ones(len(files), bool)
-        for level in range(int(depth.max(initial=0)) + 1):
-            here = np.flatnonzero((depth == level) & (parents >= 0))
-            way[here] = way[parents[here]] & passes[parents[here]]
-        return found & way
-
-    def _each(self, files: FileTable, need: int, turned: Mapping[str, bool]) -> Truth:
-        """Without the way there."""
         kinds = np.frombuffer(files.kind, np.uint8).astype(np.int64)
         contexts = np.frombuffer(files.context, np.uint16)
         pairs, number = np.unique(kinds << 16 | contexts, return_inverse=True)
-        answers = [
-            self._one(KINDS[pair >> 16], files.context_names[pair & 0xFFFF], need, turned)
-            for pair in pairs.tolist()
-        ]
-        return np.array(answers, bool)[number]
+        known = [(KINDS[pair >> 16], files.context_names[pair & 0xFFFF]) for pair in pairs.tolist()]
+        state = tuple(sorted(turned.items()))
+        found = {
+            need: np.array([self._one(*each, need, state) for each in known], bool)[number]
+            for need in _USUAL
+        }
+        way = self._way(files, found[SEARCH])
+        return {need: lets & way for need, lets in found.items()}
 
-    def _one(self, kind: Kind, context: str | None, need: int, turned: Mapping[str, bool]) -> bool:
+    @staticmethod
+    def _way(files: FileTable, passes: Truth) -> Truth:
+        """From the top down: behind a folder that is shut everything is."""
+        way = np.ones(len(files), bool)
+        if passes.all():
+            return way
+        parents = files.parents
+        depth = np.array([path.rstrip("/").count("/") for path in files.paths], np.int64)
+        for level in range(int(depth.max(initial=0)) + 1):
+            here = np.flatnonzero((depth == level) & (parents >= 0))
+            way[here] = way[parents[here]] & passes[parents[here]]
+        return way
+
+    def _one(
+        self, kind: Kind, context: str | None, need: int, state: tuple[tuple[str, bool], ...]
+    ) -> bool:
         type_ = type_of(context)
         if type_ is None:
             return True
-        perms = _PERMS.get((need, kind), _USUAL[need])
-        return all(
-            self.policy.allowed(type_, CLASSES[kind], perm, turned).allowed is not False
-            for perm in perms
-        )
+        key = (kind, type_, need, state)
+        known = self._known.get(key)
+        if known is None:
+            perms, turned = _PERMS.get((need, kind), _USUAL[need]), dict(state)
+            known = self._known[key] = all(
+                self.policy.allowed(type_, CLASSES[kind], perm, turned).allowed is not False
+                for perm in perms
+            )
+        return known
 
 
 def guard_of(confinement: Confinement, accounts: Iterable[str]) -> Guard | None:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from ecumen.contexts.confinement import Confinement
-from ecumen.contexts.guard import Guard, guard_of
+from ecumen.contexts.guard import guard_of
 from ecumen.engines.engine import Engine, engines_of
 from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.sites import Answer, Block, Doubt, Part, Phase, Rank
@@ -29,6 +29,7 @@ from ecumen.passage.verdict import (
     Uncertainty,
     Verdict,
 )
+from ecumen.plan import Opener
 from ecumen.rights import Subject, Walker
 from ecumen.survey import Survey
 
@@ -72,9 +73,10 @@ class Follower:
         return Walker(self.survey, Subject("root", 0, frozenset({0})))
 
     @cached_property
-    def guard(self) -> Guard | None:
-        """What the policy keeps the engines' own accounts from."""
-        return guard_of(self.confinement, (e.worker.name for e in self.engines if e.worker))
+    def opener(self) -> Opener:
+        """What plans open; the policy keeps the engines' own accounts from some of it."""
+        workers = (engine.worker.name for engine in self.engines if engine.worker)
+        return Opener(self.survey, guard=guard_of(self.confinement, workers))
 
     def _begin(self, request: Request) -> Situation:
         return Situation(self.survey, self.engines, request, self.confinement)

@@ -10,7 +10,7 @@ from ecumen.contexts.effects import effects, type_counts
 from ecumen.engines.sites import Block
 from ecumen.passage.follow import Follower
 from ecumen.passage.request import Request
-from ecumen.plan.opens import Opening, opens
+from ecumen.plan.opens import Opening
 from ecumen.plan.operations import Operation, What
 from ecumen.plan.ways import Need, Way, ways
 from ecumen.rights.decide import READ, SEARCH, Subject
@@ -65,11 +65,11 @@ def _ways(
     others = list(dict.fromkeys(operations))
     told = _by_switches(follower, others)
     if needs:
-        found = ways(follower.survey, worker, needs, others, follower.guard)
+        found = ways(follower.opener, worker, needs, others)
         return [replace(way, openings=[*way.openings, *told]) for way in found]
     turned = all(operation.what is What.SWITCH for operation in others)
     title = "Let the policy allow it" if turned else "Set the contexts right"
-    return [Way(title, others, [*opens(follower.survey, others, guard=follower.guard), *told])]
+    return [Way(title, others, [*follower.opener.opens(others), *told])]
 
 
 def _by_switches(follower: Follower, operations: list[Operation]) -> list[Opening]:

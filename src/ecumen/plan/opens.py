@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -11,12 +11,13 @@ import numpy.typing as npt
 
 from ecumen.plan.operations import Operation, What
 from ecumen.plan.overlay import cut_to, overlaid
-from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, subject_of
-from ecumen.rights.table import AccessTable, Bits, Rows
+from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, subjects_of
+from ecumen.rights.table import AccessTable, Bits, Crowd, Rows
 from ecumen.survey import FileTable, Survey
 
 _NEEDS = ((READ, "read"), (WRITE, "write"), (SEARCH, "pass or run"))
 MOST_NAMED = 5
+Truth = npt.NDArray[np.bool_]
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,49 +40,77 @@ class Opening:
         return f"{who} {verb} {self.what} {where}"
 
 
-def everybody(survey: Survey) -> list[Subject]:
-    """Every account, one for each name."""
-    found = (subject_of(survey, account.name) for account in survey.accounts)
-    return [subject for subject in found if subject is not None]
-
-
 class Guarding(Protocol):
     """What keeps some accounts out beside owners, modes and ACLs."""
 
     accounts: frozenset[str]
 
-    def lets(
-        self, files: FileTable, need: int, turned: Mapping[str, bool]
-    ) -> npt.NDArray[np.bool_]:
-        """For each row. turned: switches that stand otherwise than in the survey."""
+    def lets(self, files: FileTable, turned: Mapping[str, bool]) -> dict[int, Truth]:
+        """By what is needed, for each row. turned: switches that stand otherwise than in the
+        survey.
+        """
 
 
-def opens(
-    survey: Survey,
-    operations: Sequence[Operation],
-    accounts: Sequence[Subject] | None = None,
-    guard: Guarding | None = None,
-) -> list[Opening]:
-    """What the plan would let accounts do that they may not do now, and the reverse; by owner, mode
-    and ACL, and for the guard's accounts by what it lets through, too. Raises LookupError.
+class Opener:
+    """Works out what plans open on one survey: for all its accounts, or for some.
+
+    guard: what keeps some of them out beside modes and ACLs.
     """
-    tops = {operation.path for operation in operations if operation.what is not What.SWITCH}
-    if not tops:
-        return []
-    subjects = everybody(survey) if accounts is None else list(accounts)
-    # Only what is changed, and what lies below, can be reached by others than before.
-    before = cut_to(survey, tops)
-    after = overlaid(before, operations)
-    paths = [path for path in after.files.paths if _is_under(path, tops)]
-    tables = [AccessTable(each.files, subjects) for each in (before, after)]
-    turned = {o.path: o.value == "on" for o in operations if o.what is What.SWITCH}
-    found: list[Opening] = []
-    for need, what in _NEEDS:
-        was = _all(tables[0], need, paths, guard, {})
-        now = _all(tables[1], need, paths, guard, turned)
-        for gains, bits in ((True, now & ~was), (False, was & ~now)):
-            found += _grouped(tables[1], bits, paths, gains, what)
-    return found
+
+    def __init__(
+        self,
+        survey: Survey,
+        accounts: Iterable[Subject] | None = None,
+        guard: Guarding | None = None,
+    ) -> None:
+        self.survey = survey
+        self.guard = guard
+        self.crowd = Crowd(subjects_of(survey) if accounts is None else accounts)
+        guarded = guard.accounts if guard is not None else frozenset()
+        self._guarded = Crowd(each for each in self.crowd.accounts if each.name in guarded)
+
+    def opens(self, operations: Sequence[Operation]) -> list[Opening]:
+        """What a plan would let accounts do that they may not do now, and the reverse; by owner,
+        mode and ACL, and for the guard's accounts by what it lets through, too. Raises LookupError.
+        """
+        tops = {operation.path for operation in operations if operation.what is not What.SWITCH}
+        # Contexts are nothing to accounts that no policy keeps from anything.
+        by_policy = all(each.what in (What.CONTEXT, What.SWITCH) for each in operations)
+        crowd = self._guarded if by_policy else self.crowd
+        if not tops or not crowd.accounts:
+            return []
+        # Only what is changed, and what lies below, can be reached by others than before.
+        before = cut_to(self.survey, tops)
+        after = overlaid(before, operations)
+        turned = {o.path: o.value == "on" for o in operations if o.what is What.SWITCH}
+        lets = self._lets(before, {}), self._lets(after, turned)
+        if by_policy and all(np.array_equal(lets[0][need], lets[1][need]) for need in lets[0]):
+            return []
+        paths = [path for path in after.files.paths if _is_under(path, tops)]
+        tables = [AccessTable(each.files, crowd) for each in (before, after)]
+        found: list[Opening] = []
+        for need, what in _NEEDS:
+            was, now = (self._all(t, need, paths, by) for t, by in zip(tables, lets, strict=True))
+            for gains, bits in ((True, now & ~was), (False, was & ~now)):
+                found += _grouped(tables[1], bits, paths, gains, what)
+        return found
+
+    def _lets(self, survey: Survey, turned: Mapping[str, bool]) -> dict[int, Truth]:
+        return {} if self.guard is None else self.guard.lets(survey.files, turned)
+
+    def _all(
+        self, table: AccessTable, need: int, paths: Sequence[str], lets: Mapping[int, Truth]
+    ) -> Bits:
+        rows: Rows = np.array([table.files.row(path) for path in paths], np.int64)
+        there = rows >= 0
+        bits = np.zeros((len(paths), table.words), np.uint64)
+        bits[there] = table.allowed(need, rows[there])
+        if self.guard is not None:
+            kept_out = there.copy()
+            kept_out[there] = ~lets[need][rows[there]]
+            if kept_out.any():
+                bits[kept_out] &= ~table.crowd.named(self.guard.accounts)
+        return bits
 
 
 def _is_under(path: str, tops: set[str]) -> bool:
@@ -93,28 +122,12 @@ def _is_under(path: str, tops: set[str]) -> bool:
     return "/" in tops
 
 
-def _all(
-    table: AccessTable,
-    need: int,
-    paths: Sequence[str],
-    guard: Guarding | None,
-    turned: Mapping[str, bool],
-) -> Bits:
-    rows: Rows = np.array([table.files.row(path) for path in paths], np.int64)
-    there = rows >= 0
-    bits = np.zeros((len(paths), table.words), np.uint64)
-    bits[there] = table.allowed(need, rows[there])
-    if guard is not None:
-        kept_out = there.copy()
-        kept_out[there] = ~guard.lets(table.files, need, turned)[rows[there]]
-        bits[kept_out] &= ~table.bits_of(guard.accounts)
-    return bits
-
-
 def _grouped(
     table: AccessTable, bits: Bits, paths: Sequence[str], gains: bool, what: str
 ) -> list[Opening]:
     """Accounts for whom the very same paths change stand together."""
+    if not bits.any():
+        return []
     truth = table.members(bits)
     groups: dict[bytes, list[int]] = {}
     for account in np.flatnonzero(truth.any(axis=0)):
@@ -122,6 +135,6 @@ def _grouped(
     found = []
     for members in groups.values():
         changed = np.flatnonzero(truth[:, members[0]])
-        names = [table.accounts[number].name for number in members]
+        names = [table.crowd.accounts[number].name for number in members]
         found.append(Opening(gains, what, names, len(changed), paths[int(changed[0])]))
     return sorted(found, key=lambda each: (-len(each.accounts), each.first))

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
-from ecumen.plan.opens import Guarding, Opening, opens
+from ecumen.plan.opens import Opener, Opening
 from ecumen.plan.operations import Operation, What
 from ecumen.plan.overlay import cut_to, overlaid
 from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, decide
@@ -41,15 +41,10 @@ class Way:
 
 
 def ways(
-    survey: Survey,
-    subject: Subject,
-    needs: Sequence[Need],
-    others: Sequence[Operation] = (),
-    guard: Guarding | None = None,
+    opener: Opener, subject: Subject, needs: Sequence[Need], others: Sequence[Operation] = ()
 ) -> list[Way]:
-    """The ways that work, the least opening first. others: operations that every way holds.
-    guard: what keeps some accounts out beside modes and ACLs.
-    """
+    """The ways that work, the least opening first. others: operations that every way holds."""
+    survey = opener.survey
     group = _group_of(survey, subject)
     offered: list[tuple[str, Callable[[Need], list[Operation]]]] = [
         (f"Let {subject.name} alone through, by ACL", lambda need: _by_acl(subject, need)),
@@ -67,7 +62,7 @@ def ways(
         whole = [*operations, *others]
         if any(way.operations == whole for way in found):
             continue
-        found.append(Way(title, whole, opens(survey, whole, guard=guard)))
+        found.append(Way(title, whole, opener.opens(whole)))
     found.sort(key=lambda way: way.opened)
     return found
 

@@ -1,6 +1,15 @@
 """May this account do that to this path: owner, mode, ACL and links, as the kernel decides."""
 
-from ecumen.rights.decide import READ, SEARCH, WRITE, Decision, Subject, decide, subject_of
+from ecumen.rights.decide import (
+    READ,
+    SEARCH,
+    WRITE,
+    Decision,
+    Subject,
+    decide,
+    subject_of,
+    subjects_of,
+)
 from ecumen.rights.walk import Problem, Step, Walk, Walker
 
 __all__ = [
@@ -15,4 +24,5 @@ __all__ = [
     "Walker",
     "decide",
     "subject_of",
+    "subjects_of",
 ]

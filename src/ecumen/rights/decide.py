@@ -45,6 +45,18 @@ def subject_of(survey: Survey, name: str, gid: int | None = None) -> Subject | N
     return Subject(name, account.uid, frozenset(others | {primary}))
 
 
+def subjects_of(survey: Survey) -> list[Subject]:
+    """Every account with all its groups, in their order; one for each name."""
+    others: dict[str, set[int]] = {}
+    for group in survey.groups:
+        for member in group.members:
+            others.setdefault(member, set()).add(group.gid)
+    return [
+        Subject(name, account.uid, frozenset({account.gid, *others.get(name, ())}))
+        for name, account in survey.account_by_name.items()
+    ]
+
+
 def _bits(perms: int) -> str:
     return "".join(c if perms & b else "-" for c, b in (("r", 4), ("w", 2), ("x", 1)))
 

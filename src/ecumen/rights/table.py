@@ -7,7 +7,7 @@ are taken as they stand, without links.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Sequence
+from collections.abc import Callable, Container, Iterable
 
 import numpy as np
 import numpy.typing as npt
@@ -22,23 +22,39 @@ _DIR = KINDS.index(Kind.DIR)
 _EVERY = ~np.uint64(0)
 
 
-class AccessTable:
-    """accounts: in the order of the bits. Every answer has the shape (rows, words of 64 bits);
-    `members` unpacks them.
-    """
+class Crowd:
+    """Accounts as bits, in their order; found by number and by group."""
 
-    def __init__(self, files: FileTable, accounts: Sequence[Subject]) -> None:
-        self.files = files
+    def __init__(self, accounts: Iterable[Subject]) -> None:
         self.accounts = list(accounts)
         self.words = (len(self.accounts) + 63) // 64
-        self._none = np.zeros(self.words, np.uint64)
-        self._by_uid: dict[int, Bits] = {}
-        self._by_gid: dict[int, Bits] = {}
+        self.none = np.zeros(self.words, np.uint64)
+        self.by_uid: dict[int, Bits] = {}
+        self.by_gid: dict[int, Bits] = {}
         for number, account in enumerate(self.accounts):
-            for known, ids in ((self._by_uid, (account.uid,)), (self._by_gid, account.groups)):
+            for known, ids in ((self.by_uid, (account.uid,)), (self.by_gid, account.groups)):
                 for each in ids:
-                    bits = known.setdefault(each, self._none.copy())
+                    bits = known.setdefault(each, self.none.copy())
                     bits[number // 64] |= np.uint64(1 << number % 64)
+
+    def named(self, names: Container[str]) -> Bits:
+        """The bits of the accounts with one of these names."""
+        found = self.none.copy()
+        for number, account in enumerate(self.accounts):
+            if account.name in names:
+                found[number // 64] |= np.uint64(1 << number % 64)
+        return found
+
+
+class AccessTable:
+    """Every answer has the shape (rows, words of 64 bits), with a bit for each account of the
+    crowd in its order; `members` unpacks them.
+    """
+
+    def __init__(self, files: FileTable, crowd: Crowd) -> None:
+        self.files = files
+        self.crowd = crowd
+        self.words, self._none = crowd.words, crowd.none
         self._kind = np.frombuffer(files.kind, np.uint8)
         self._classes, self._class_of = self._classified()
         self._parent = files.parents
@@ -72,18 +88,10 @@ class AccessTable:
         bits &= self._pass[around[first]]
         return bits, number.astype(np.int64)
 
-    def bits_of(self, names: Container[str]) -> Bits:
-        """The bits of the accounts with one of these names."""
-        found = self._none.copy()
-        for number, account in enumerate(self.accounts):
-            if account.name in names:
-                found[number // 64] |= np.uint64(1 << number % 64)
-        return found
-
     def members(self, bits: Bits) -> npt.NDArray[np.bool_]:
         """Rows of bits as truth values, of shape (rows, accounts)."""
         flat = np.unpackbits(bits.view(np.uint8), axis=1, bitorder="little")
-        return flat[:, : len(self.accounts)].astype(np.bool_)
+        return flat[:, : len(self.crowd.accounts)].astype(np.bool_)
 
     # --- classes ---
 
@@ -153,10 +161,10 @@ class AccessTable:
 
     def _owner(self, uid: int) -> Bits:
         """The accounts of that number: several names may have one."""
-        return self._by_uid.get(uid, self._none)
+        return self.crowd.by_uid.get(uid, self._none)
 
     def _in_group(self, gid: int) -> Bits:
-        return self._by_gid.get(gid, self._none)
+        return self.crowd.by_gid.get(gid, self._none)
 
     # --- the way down ---
 

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ecumen.rights import READ, SEARCH, WRITE, Subject, decide
-from ecumen.rights.table import AccessTable
+from ecumen.rights.table import AccessTable, Crowd
 from ecumen.survey import Acl, AclEntry, Entry, FileTable, Kind
 
 IDS = st.integers(0, 4)
@@ -46,7 +46,7 @@ def test_a_table_says_what_each_decision_says(
         for number, (mode, uid, gid, acl) in enumerate(files)
     ]
     table = FileTable(reversed(entries))
-    access = AccessTable(table, subjects)
+    access = AccessTable(table, Crowd(subjects))
     for need in (READ, WRITE, SEARCH, READ | WRITE):
         distinct, number = access.whole(need)
         truth = access.members(distinct)[number]
@@ -66,5 +66,5 @@ def test_a_table_says_what_each_decision_says(
 
 def test_what_hangs_in_the_air_is_nobodys() -> None:
     table = FileTable([Entry("/a/b", Kind.FILE, 0o777, 0, 0)])
-    access = AccessTable(table, [Subject("root", 0, frozenset({0}))])
+    access = AccessTable(table, Crowd([Subject("root", 0, frozenset({0}))]))
     assert not access.members(access.allowed(READ, np.array([0]))).any()

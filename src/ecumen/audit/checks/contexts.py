@@ -16,7 +16,6 @@ from ecumen.engines.sites import Block
 from ecumen.engines.tree import Place
 from ecumen.passage.follow import mend, say
 from ecumen.passage.gates.context import spelt
-from ecumen.plan.opens import opens
 from ecumen.plan.operations import Operation, What
 from ecumen.plan.ways import Way
 from ecumen.survey import Entry
@@ -106,7 +105,7 @@ def differs(scene: Scene) -> Iterator[Found]:
 
 def _restored(scene: Scene, path: str, tree: Subtree) -> list[Remedy]:
     operation = Operation(What.CONTEXT, path, tree.expected, below=tree.count > 1)
-    openings = opens(scene.survey, [operation], guard=scene.follower.guard)
+    openings = scene.follower.opener.opens([operation])
     return [remedy_of(Way("Give it the context of the rules", [operation], openings))]
 
 
