@@ -205,9 +205,9 @@ class FileTable:
     """
 
     def __init__(self, entries: Iterable[Entry] = ()) -> None:
-        self._paths: list[str] = []
-        # Folders whose names stand behind those, as long as nobody asked for paths.
-        self._folders: list[tuple[str, bytes]] = []
+        # Paths, and behind them folders with their names as long as nobody asked for more paths;
+        # both in one, so that several threads may ask.
+        self._held: tuple[list[str], list[tuple[str, bytes]]] = ([], [])
         self.kind = array("B")
         self.mode = array("H")
         self.uid = array("I")
@@ -242,13 +242,15 @@ class FileTable:
                 table._add(entry)
         table._recode(columns.context_names)
         folders = sorted(columns.folders.items())
-        at = len(table._paths)
+        at = len(table)
         table.listed.frombytes(bytes(len(columns)))
         rows = {entry.path: row for row, entry in enumerate(table) if entry.kind is Kind.DIR}
         for path, folder in folders:
             base = _base(path)
-            for number in np.flatnonzero(folder.column("kind") == _KIND_CODE[Kind.DIR]).tolist():
-                rows[base + folder.leaves[number]] = at + number
+            inner = np.flatnonzero(folder.column("kind") == _KIND_CODE[Kind.DIR]).tolist()
+            leaves = folder.leaves if inner else []
+            for number in inner:
+                rows[base + leaves[number]] = at + number
             for number, extra in folder.extra.items():
                 table._extra[at + number] = extra
             at += folder.end - folder.start
@@ -262,7 +264,8 @@ class FileTable:
             getattr(table, name).frombytes(column.tobytes())
             for block in blocks:
                 del block.columns[name]
-        table._folders = [(path, folder.names) for path, folder in folders if folder.names]
+        named = [(path, folder.names) for path, folder in folders if folder.names]
+        table._held = table._held[0], named
         # Is made anew where it is asked for.
         table.__dict__.pop("_row", None)
         return table
@@ -270,14 +273,14 @@ class FileTable:
     @property
     def paths(self) -> list[str]:
         """The path of each row."""
-        if self._folders:
-            self._paths = list(self._each_path())
-            self._folders = []
-        return self._paths
+        if self._held[1]:
+            self._held = list(self._each_path()), []
+        return self._held[0]
 
     def _each_path(self) -> Iterator[str]:
-        yield from self._paths
-        for path, names in self._folders:
+        first, folders = self._held
+        yield from first
+        for path, names in folders:
             base = _base(path)
             yield from [base + leaf for leaf in _split(names)]
 
@@ -324,10 +327,10 @@ class FileTable:
         flags: tuple[str, ...] = (),
     ) -> None:
         """Adds a row while the table is being built; of two for one path the first stands."""
-        row = len(self._paths)
+        row = len(self.kind)
         if self._row.setdefault(path, row) != row:
             return
-        self._paths.append(path)
+        self._held[0].append(path)
         self.kind.append(_KIND_CODE[kind])
         self.mode.append(mode)
         self.uid.append(uid)
