@@ -320,26 +320,14 @@ def _parts(tops: Sequence[bytes], seen: Callable[[int], None]) -> Iterator[Part]
     yield part
     if not todo:
         return
-    try:
-        for part in _shared(todo):
-            count += len(part.contexts)
-            seen(count)
-            yield part
-    except BrokenProcessPool:
-        # Something ended a process, perhaps for want of memory: on alone, and slower.
-        while todo:
-            part = _Looker(ENOUGH).look(todo, inside=False)
-            todo = part.left
-            count += len(part.contexts)
-            seen(count)
-            yield part
+    for part in _shared(todo):
+        count += len(part.contexts)
+        seen(count)
+        yield part
 
 
 def _shared(todo: list[bytes]) -> Iterator[Part]:
-    """Parts, as processes hand them in. Where one of these is ended, `todo` holds what no part did.
-
-    Raises BrokenProcessPool.
-    """
+    """Parts, as processes hand them in; and without these where one of them is ended."""
     cores = min(os.cpu_count() or 1, 4)
     running: dict[Future[Part], list[bytes]] = {}
     try:
@@ -357,8 +345,13 @@ def _shared(todo: list[bytes]) -> Iterator[Part]:
                     todo += part.left
                     yield part
     except BrokenProcessPool:
+        # Perhaps for want of memory: on alone, and slower, with what no part holds.
         todo += [folder for share in running.values() for folder in share]
-        raise
+        looker = _Looker(ENOUGH)
+        while todo:
+            part = looker.look(todo, inside=False)
+            todo = part.left
+            yield part
 
 
 def capture(

@@ -125,6 +125,8 @@ def _suspect(
     files: FileTable, held: list[Holding], within: Rows, rows: Rows, plain: frozenset[str]
 ) -> None:
     """Names tell what lies in a root by mistake; in folders of version control, whole paths do."""
+    if not len(rows):
+        return
     split = files.split
     odd_names = np.array(
         [
@@ -134,8 +136,6 @@ def _suspect(
         bool,
     )
     hidden = np.array(["/." in folder[folder.rfind("/") :] for folder in split.folders], bool)
-    if not len(rows):
-        return
     for row in rows[odd_names[split.name_of[rows]] | hidden[split.folder_of[rows]]].tolist():
         secret = secret_kind(files.paths[row])
         if secret is not None:

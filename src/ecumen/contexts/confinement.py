@@ -21,6 +21,7 @@ CLASSES: Mapping[Kind, str] = {
 }  # fmt: skip
 PASS = ("getattr", "search")
 READ = ("getattr", "open", "read")
+CHANGE = ("getattr", "open", "write")
 LIST = ("getattr", "search", "open", "read")
 FOLLOW = ("getattr", "read")
 

@@ -6,14 +6,14 @@ from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from ecumen.contexts.confinement import CLASSES, LIST, READ, type_of
+from ecumen.contexts.confinement import CHANGE, CLASSES, LIST, READ, type_of
 from ecumen.contexts.policy import Policy
 from ecumen.survey import FileTable, Kind
 from ecumen.survey.files import KINDS
 
 _ASKED = (
     (Kind.FILE, READ, "read files"),
-    (Kind.FILE, ("getattr", "open", "write"), "change files"),
+    (Kind.FILE, CHANGE, "change files"),
     (Kind.DIR, ("search",), "pass folders"),
     (Kind.DIR, LIST, "list folders"),
 )

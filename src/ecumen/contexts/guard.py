@@ -7,21 +7,29 @@ from collections.abc import Iterable, Mapping
 import numpy as np
 import numpy.typing as npt
 
-from ecumen.contexts.confinement import CLASSES, FOLLOW, LIST, PASS, READ, Confinement, type_of
+from ecumen.contexts.confinement import (
+    CHANGE,
+    CLASSES,
+    FOLLOW,
+    LIST,
+    PASS,
+    READ,
+    Confinement,
+    type_of,
+)
 from ecumen.contexts.policy import Policy
 from ecumen.rights import READ as MAY_READ
 from ecumen.rights import SEARCH, WRITE
 from ecumen.survey import FileTable, Kind
 from ecumen.survey.files import KINDS
 
-_CHANGE = ("getattr", "open", "write")
 _PERMS: Mapping[tuple[int, Kind], tuple[str, ...]] = {
     (MAY_READ, Kind.DIR): LIST,
     (MAY_READ, Kind.LINK): FOLLOW,
     (WRITE, Kind.DIR): ("getattr", "search", "write", "add_name"),
     (SEARCH, Kind.DIR): PASS,
 }
-_USUAL = {MAY_READ: READ, WRITE: _CHANGE, SEARCH: ("getattr", "execute")}
+_USUAL = {MAY_READ: READ, WRITE: CHANGE, SEARCH: ("getattr", "execute")}
 _DIR = KINDS.index(Kind.DIR)
 Truth = npt.NDArray[np.bool_]
 

@@ -526,7 +526,9 @@ def _from_all(reader: Reader, tree: Tree) -> tuple[list[Doubt], frozenset[str]]:
         if not known_environment:
             proof = Proof(place=place, text=f"${{{name}}}")
             doubts.append(Doubt("site.variable-unknown", start, {"name": name}, (proof,)))
-    for directive in _bearing(tree.directives):
+    for directive in tree.walk():
+        if not _bears(directive.name):
+            continue
         name = directive.name.lower()
         if name == "loadmodule":
             # Without a name it is a mistake, which is told as one.
@@ -541,19 +543,9 @@ def _from_all(reader: Reader, tree: Tree) -> tuple[list[Doubt], frozenset[str]]:
     return doubts, frozenset(names)
 
 
-def _bearing(directives: Sequence[Directive]) -> list[Directive]:
-    """Those of the directives that bear on all requests, wherever they stand."""
-    found: list[Directive] = []
-    for directive in directives:
-        if _bears(directive.name):
-            found.append(directive)
-        if directive.children:
-            found += _bearing(directive.children)
-    return found
-
-
 @lru_cache(maxsize=4096)
 def _bears(written: str) -> bool:
+    """Whether a directive may bear on all requests, by its name as it is written."""
     return written.lower() in _BEARING
 
 
