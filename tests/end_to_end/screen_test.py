@@ -9,7 +9,7 @@ from pathlib import Path
 from urllib.request import Request, urlopen
 
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Page, expect
+from playwright.sync_api import Browser, BrowserContext, Page, Route, expect
 
 from ecumen.survey import write_survey
 from tests.application import ROOT, Application, browser, demo, logs_are_read
@@ -127,6 +127,60 @@ def test_sites_are_found_by_words(page: Page) -> None:
     page.get_by_label("Only with").fill("")
     page.get_by_role("radio", name="owner").click()
     expect(page.get_by_role("heading", name=re.compile("^ines"))).to_be_visible()
+
+
+@pytest.mark.parametrize("width", [1024, 1280])
+def test_thousands_of_marks_keep_their_places(
+    page: Page, application: Application, width: int
+) -> None:
+    """What is drawn as it comes into sight must stand where it was reckoned to."""
+
+    def forty_times(route: Route) -> None:
+        answer = route.fetch()
+        overview = answer.json()
+        overview["sites"] = [
+            site | {"id": 1000 * turn + at, "requests_a_day": (turn * at) ** 2 or None}
+            for turn in range(40)
+            for at, site in enumerate(overview["sites"])
+        ]
+        route.fulfill(response=answer, json=overview)
+
+    page.route("**/latest/sites", forty_times)
+    page.set_viewport_size({"width": width, "height": 800})
+    page.goto(f"{application.address}/?by=owner")
+    field = page.get_by_role("region", name="Sites", exact=True)
+    expect(field.get_by_role("status")).to_have_text("6400 sites")
+    expect(field.get_by_role("link").first).to_be_visible()
+    seen, wrong = page.evaluate(MARKS_IN_PLACE)
+    assert wrong == []
+    assert seen == 6400
+    field.get_by_role("link", name=re.compile(": blocked")).last.click()
+    expect(outcome(page)).to_contain_text(re.compile("403|404|503"))
+
+
+# Marks seen from top to bottom, and what of them lies outside its piece or over the next one.
+MARKS_IN_PLACE = """async () => {
+  const field = document.querySelector("section[aria-label=Sites] > div.overflow-auto");
+  const seen = new Map(), wrong = [];
+  for (let last = -1; field.scrollTop !== last; field.scrollTop += 300) {
+    last = field.scrollTop;
+    await new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)));
+    const pieces = [...field.querySelectorAll("section")].map((piece) => ({
+      box: piece.getBoundingClientRect(),
+      marks: [...piece.querySelectorAll("a")].map((mark) => mark.getBoundingClientRect()),
+    }));
+    pieces.forEach(({ box, marks }, at) => {
+      const end = pieces[at + 1]?.box.top ?? box.bottom;
+      if (Math.abs(box.bottom - end) > 0.5) wrong.push(`a piece ends at ${box.bottom}, not ${end}`);
+      for (const mark of marks) {
+        const inside = mark.top >= box.top && mark.bottom <= box.bottom && mark.right <= box.right;
+        if (!inside) wrong.push(`a mark at ${mark.left}, ${mark.top + field.scrollTop}`);
+        seen.set(`${mark.left} ${Math.round(mark.top + field.scrollTop)}`, 1);
+      }
+    });
+  }
+  return [seen.size, wrong];
+}"""
 
 
 def test_keys_are_explained(page: Page) -> None:

@@ -1,8 +1,10 @@
+import type { CSSProperties } from "react";
 import { SHUT } from "./ImpactMark";
 import type { State } from "./queries";
 
 /** One site. The shape says how it fares. */
 export function Mark({ state, size }: { state: State; size: number }) {
+  if (state === "ok") return <Sounding size={size} />;
   return (
     <svg width={size} height={size} viewBox="0 0 24 24" aria-hidden="true" className="block">
       {SHAPES[state]}
@@ -10,9 +12,22 @@ export function Mark({ state, size }: { state: State; size: number }) {
   );
 }
 
-const SHAPES: Record<State, React.ReactNode> = {
-  // A sounding: a ring with open water in it.
-  ok: <circle cx="12" cy="12" r="6.5" fill="none" strokeWidth="2" className="stroke-clear" />,
+/** A ring with open water in it. There are thousands of these, and a border is drawn many times
+ * faster than a picture.
+ */
+function Sounding({ size }: { size: number }) {
+  const style = { ...ringStyle(size), width: size, height: size };
+  return (
+    <span aria-hidden="true" className="sounding grid shrink-0 place-items-center" style={style} />
+  );
+}
+
+/** For an element that is a sounding: how large its ring is. */
+export function ringStyle(size: number): CSSProperties {
+  return { "--ring": `${Math.round((size * 5) / 8)}px` } as CSSProperties;
+}
+
+const SHAPES: Record<Exclude<State, "ok">, React.ReactNode> = {
   blocked: SHUT,
   // A bend in the channel.
   diverted: (

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { followLink, matching, matchingGroups, shoals } from "./present";
+import { cellsOf, followLink, inStrips, matching, matchingGroups, shoals } from "./present";
 import type { BriefFinding, Group, Site } from "./queries";
 
 const site = (name: string, over: Partial<Site> = {}): Site => ({
@@ -74,4 +74,28 @@ test("groups keep the findings that hold every word", () => {
 
 test("a mark leads to the site's own passage", () => {
   expect(followLink(site("a.example"))).toBe("/follow?url=http%3A%2F%2Fa.example%2F&to=192.0.2.10");
+});
+
+test("strips hold every site once, and no row more than it has room for", () => {
+  const sites = Array.from({ length: 1000 }, (_, at) =>
+    site(`${"n".repeat(at % 40)}${at}.example`, {
+      state: at % 7 === 0 ? "blocked" : "ok",
+      owner: at < 3 ? "otto" : "ines",
+    }),
+  );
+  for (const across of [1, 3, 25]) {
+    const strips = inStrips(shoals(sites, "owner"), across);
+    const drawn = strips.flatMap((strip) => strip.sites.map((each) => each.name));
+    expect(drawn.sort()).toEqual(sites.map((each) => each.name).sort());
+    expect(strips.filter((strip) => strip.first).map((strip) => strip.shoal.title)).toEqual([
+      "ines",
+      "otto",
+    ]);
+    for (const { sites, first, height } of strips) {
+      const cells = sites.reduce((sum, each) => sum + cellsOf(each, across), 0);
+      const rows = Math.floor(height / 34) - (first ? 1 : 0);
+      expect(cells).toBeLessThanOrEqual(rows * across);
+      expect(rows).toBeLessThanOrEqual(6);
+    }
+  }
 });

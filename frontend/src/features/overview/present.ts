@@ -30,24 +30,68 @@ export function shoals(sites: Site[], by: Grouping): Shoal[] {
   );
 }
 
-/** Part of a group, as it is drawn in one piece. first: the group begins with it. */
+// The pitch of a field of thousands, in pixels: marks stand on a grid, so that nothing is measured.
+export const PITCH = 34;
+// Above the marks of a group.
+const TITLE = 44;
+const ROWS = 6;
+// A character of a name, and what stands beside the name.
+const CHARACTER = 8;
+const BESIDE = 52;
+
+/** Rows of a group that are drawn in one piece. first: the group begins with it. height: pixels. */
 export interface Strip {
   shoal: Shoal;
   sites: Site[];
   first: boolean;
+  height: number;
 }
 
-const IN_STRIP = 48;
-
-/** Groups in pieces that are drawn as they come into sight. */
-export function inStrips(groups: Shoal[]): Strip[] {
+/** Groups in pieces that are drawn as they come into sight, each row `across` cells wide. */
+export function inStrips(groups: Shoal[], across: number): Strip[] {
   return groups.flatMap((shoal) => {
     const strips: Strip[] = [];
-    for (let at = 0; at < shoal.sites.length; at += IN_STRIP) {
-      strips.push({ shoal, sites: shoal.sites.slice(at, at + IN_STRIP), first: at === 0 });
-    }
+    let begun = 0;
+    let row = 1;
+    let taken = 0;
+    const put = (end: number) => {
+      const first = begun === 0;
+      const height = row * PITCH + (first ? TITLE : 0);
+      strips.push({ shoal, sites: shoal.sites.slice(begun, end), first, height });
+      begun = end;
+      row = 1;
+      taken = 0;
+    };
+    shoal.sites.forEach((site, at) => {
+      const cells = cellsOf(site, across);
+      if (taken + cells > across) {
+        if (row === ROWS) put(at);
+        else {
+          row += 1;
+          taken = 0;
+        }
+      }
+      taken += cells;
+    });
+    put(shoal.sites.length);
     return strips;
   });
+}
+
+/** How many cells of a row a mark takes; those in trouble carry their name. */
+export function cellsOf(site: Site, across: number): number {
+  if (isFine(site)) return 1;
+  const width = BESIDE + CHARACTER * shortName(site.name).length;
+  return Math.min(across, Math.ceil(width / PITCH));
+}
+
+export function isFine(site: Site): boolean {
+  return site.state === "ok" && !site.impact;
+}
+
+/** A name without what all share. */
+export function shortName(name: string): string {
+  return name.replace(/\.(example|test)$/, "");
 }
 
 function trouble(shoal: Shoal): number {
@@ -88,5 +132,5 @@ export function matchingGroups(groups: Group[], words: string): Group[] {
 
 /** The address of a site's passage. */
 export function followLink(site: Site): string {
-  return `/follow?${new URLSearchParams({ url: site.url, to: site.to })}`;
+  return `/follow?url=${encodeURIComponent(site.url)}&to=${encodeURIComponent(site.to)}`;
 }
