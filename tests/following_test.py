@@ -9,12 +9,13 @@ from collections import Counter
 from pathlib import Path
 
 import pytest
-from hypothesis import settings
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
 from ecumen.logs.entry import LONGEST_LINE
-from ecumen_machine.following import Mark, chunks, files_of, lines_between, parts_of
+from ecumen.logs.rotation import logs_of
+from ecumen_machine.following import Folders, Mark, chunks, lines_between, parts_of
 
 
 class Reader:
@@ -27,7 +28,7 @@ class Reader:
         self.cut: list[bytes] = []
 
     def look(self) -> None:
-        files, _ = files_of(str(self.log))
+        files, _ = Folders(()).files_of(str(self.log))
         for part in parts_of(files, list(self.marks.values())):
             if part.before is not None:
                 self.marks.pop((part.before.device, part.before.inode), None)
@@ -146,12 +147,30 @@ def test_files_of_a_log_are_told_from_other_logs(tmp_path: Path) -> None:
     for age, name in enumerate(names):
         (tmp_path / name).write_text("x\n")
         os.utime(tmp_path / name, (1000 - age, 1000 - age))
-    files, unread = files_of(str(tmp_path / "a.log"), {str(tmp_path / "a-2.log")})
+    files, unread = Folders({str(tmp_path / "a-2.log")}).files_of(str(tmp_path / "a.log"))
     assert [Path(path).name for path in files] == [
         "a.1.log", "a-20310402.log", "a.log-20310401.gz", "a.log-20310401", "a.log.2.gz", "a.log.1",
         "a.log",
     ]  # fmt: skip
     assert [Path(path).name for path in unread] == ["a.log.3.xz"]
+
+
+@given(
+    stem=st.text("ab.-1", min_size=1, max_size=6),
+    ending=st.sampled_from(["", ".log", ".l-1"]),
+    mark=st.sampled_from([".1", "-20310401", ".2031-04-01", "-31", ".20310401-0600"]),
+    packed=st.sampled_from(["", ".gz", ".xz"]),
+)
+def test_older_parts_are_known_by_their_log(
+    stem: str, ending: str, mark: str, packed: str
+) -> None:
+    assert stem + ending in logs_of(stem + ending + mark + packed)
+    if len(mark) < 14:
+        assert stem + ".log" in logs_of(stem + mark + ".log" + packed)
+    for log in logs_of(stem + ending):
+        left = (stem + ending).removeprefix(os.path.commonprefix([stem + ending, log]))
+        assert len(log) < len(stem + ending)
+        assert any(each.isdigit() for each in left)
 
 
 def test_a_packed_file_that_was_cut_keeps_its_last_line_as_cut(tmp_path: Path) -> None:

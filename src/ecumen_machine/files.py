@@ -64,6 +64,7 @@ class Collector:
         self.gaps: list[Gap] = []
         self.columns = Columns()
         self._scanned: set[str] = set()
+        self._listings: dict[str, list[tuple[str, Entry]]] = {}
         self._seen = seen
 
     def __len__(self) -> int:
@@ -140,6 +141,12 @@ class Collector:
         return names if known is not None and known.listed else None
 
     def _listed(self, folder: str) -> list[tuple[str, Entry]]:
+        # Thousands of logs lie in one folder.
+        if folder not in self._listings:
+            self._listings[folder] = self._look_into(folder)
+        return self._listings[folder]
+
+    def _look_into(self, folder: str) -> list[tuple[str, Entry]]:
         entry = self.entries.get(folder)
         if entry is None or entry.kind is not Kind.DIR:
             return []

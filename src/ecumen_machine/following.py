@@ -20,7 +20,7 @@ from dataclasses import dataclass, replace
 from typing import IO, cast
 
 from ecumen.logs.entry import LONGEST_LINE
-from ecumen.logs.rotation import OTHERWISE_PACKED, is_rotated
+from ecumen.logs.rotation import OTHERWISE_PACKED, logs_of
 
 HEAD = 1024  # bytes by which a file is known again
 BLOCK = 1 << 20  # bytes
@@ -63,33 +63,50 @@ class Chunk:
     cut: bool = False
 
 
-def files_of(path: str, others: Collection[str] = ()) -> tuple[list[str], list[str]]:
-    """The files of a log, the oldest first, and those packed in a way that is not read.
-
-    others: paths that are logs of their own, whatever they are called.
+class Folders:
+    """The folders of logs, as they are when a log of theirs is first asked for: each is looked at
+    once, however many logs lie in it.
     """
-    folder, name = os.path.split(path)
-    found: list[tuple[bool, float, str]] = []
-    unread: list[str] = []
-    try:
-        with os.scandir(folder or ".") as listing:
-            for entry in listing:
-                whole = os.path.join(folder, entry.name)
-                if whole != path and (whole in others or not is_rotated(entry.name, name)):
-                    continue
-                try:
-                    known = entry.stat()
-                except OSError:
-                    continue
-                if not stat.S_ISREG(known.st_mode):
-                    continue
-                if entry.name.endswith(OTHERWISE_PACKED):
-                    unread.append(whole)
-                else:
-                    found.append((whole == path, known.st_mtime, whole))
-    except OSError:
-        return [], []
-    return [whole for *_, whole in sorted(found)], sorted(unread)
+
+    def __init__(self, logs: Collection[str]) -> None:
+        """logs: paths that are logs of their own, whatever they are called."""
+        self._logs = logs
+        self._folders: dict[str, dict[str, list[str]]] = {}
+
+    def files_of(self, path: str) -> tuple[list[str], list[str]]:
+        """The files of a log, the oldest first, and those packed in a way that is not read."""
+        folder, name = os.path.split(path)
+        if folder not in self._folders:
+            self._folders[folder] = self._look(folder)
+        found: list[tuple[bool, float, str]] = []
+        unread: list[str] = []
+        for each in dict.fromkeys(self._folders[folder].get(name, ())):
+            whole = os.path.join(folder, each)
+            try:
+                known = os.stat(whole)
+            except OSError:
+                continue
+            if not stat.S_ISREG(known.st_mode):
+                continue
+            if each.endswith(OTHERWISE_PACKED):
+                unread.append(whole)
+            else:
+                found.append((whole == path, known.st_mtime, whole))
+        return [whole for *_, whole in sorted(found)], sorted(unread)
+
+    def _look(self, folder: str) -> dict[str, list[str]]:
+        """Names of files by the names of the logs that they may belong to."""
+        found: dict[str, list[str]] = {}
+        try:
+            names = os.listdir(folder or ".")
+        except OSError:
+            return found
+        for name in names:
+            found.setdefault(name, []).append(name)
+            if os.path.join(folder, name) not in self._logs:
+                for log in logs_of(name):
+                    found.setdefault(log, []).append(name)
+        return found
 
 
 def parts_of(files: Sequence[str], marks: Sequence[Mark]) -> list[Part]:

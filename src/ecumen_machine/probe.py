@@ -230,10 +230,12 @@ def _log_files(
     for whole in others:
         for block in whole.servers:
             paths |= dict.fromkeys(log.path for log in block.conf.logs if log.path)
-    for path in paths:
-        if path.startswith("/") and "$" not in path and not path.startswith(PSEUDO):
-            collector.path(path)
-            collector.folder(os.path.dirname(path))
+    named = [path for path in paths if path.startswith("/") and "$" not in path]
+    named = [path for path in named if not path.startswith(PSEUDO)]
+    for path in named:
+        collector.path(path)
+    for folder in dict.fromkeys(map(os.path.dirname, named)):
+        collector.folder(folder)
 
 
 def _templates(source: LiveSource, collector: Collector) -> None:

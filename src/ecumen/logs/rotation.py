@@ -12,13 +12,18 @@ _BEHIND = re.compile(r"[.-](?:\d{1,4}|\d{8}(?:[-_.]?\d{1,6})?|\d{4}-\d\d-\d\d(?:
 _WITHIN = re.compile(r"[.-](?:\d{1,4}|\d{8}|\d{4}-\d\d-\d\d)\Z")
 
 
-def is_rotated(name: str, log: str) -> bool:
-    """Whether a file beside a log is an older part of it; both are names without a folder."""
+def logs_of(name: str) -> list[str]:
+    """What the logs may be called of which a file is an older part, by its own name; all without
+    a folder.
+    """
     for packed in (PACKED, *OTHERWISE_PACKED):
         name = name.removesuffix(packed)
-    if name.startswith(log):
-        return _BEHIND.match(name[len(log) :]) is not None
-    stem, dot, ending = log.rpartition(".")
-    if dot and stem and name.startswith(stem) and name.endswith(f".{ending}"):
-        return _WITHIN.match(name[len(stem) : -len(ending) - 1]) is not None
-    return False
+    found = [name[:at] for at in _marks(name) if _BEHIND.match(name, at)]
+    stem, dot, ending = name.rpartition(".")
+    if dot and ending:
+        found += [f"{stem[:at]}.{ending}" for at in _marks(stem) if _WITHIN.match(stem, at)]
+    return found
+
+
+def _marks(name: str) -> list[int]:
+    return [at for at, character in enumerate(name) if at and character in ".-"]

@@ -6,6 +6,7 @@ import ipaddress
 from dataclasses import dataclass, replace
 from typing import Any
 
+from django.db.models import Exists, OuterRef
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.exceptions import PermissionDenied
@@ -24,9 +25,9 @@ from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import (
     HourSum,
     JobRecord,
+    LogSite,
     LogSource,
     RejectedLine,
-    SiteRecord,
     SurveyRecord,
 )
 from ecumen_web.store.rawlines import RawLine, RawLines, raw_lines
@@ -180,16 +181,16 @@ class LogsEndpoint(APIView):
 
 def _owners(record: SurveyRecord) -> list[LogOwner]:
     """Those of whom there are lines, by name."""
-    names: dict[str, SiteRecord] = {}
-    for site in record.sites.filter(personal=False).only("name", "subject", "declared_at"):
-        names.setdefault(site.subject, site)
-    keys = HourSum.objects.filter(site__host=record.host).values_list("site__key", flat=True)
-    found = []
-    for key in set(keys.distinct()):
-        if not key:
-            continue
-        row = names.get(key)
-        found.append(LogOwner(key, row.name if row else key, row.declared_at if row else ""))
+    sums = HourSum.objects.filter(site=OuterRef("pk"))
+    known = LogSite.objects.filter(Exists(sums), host=record.host).exclude(key="")
+    keys = set(known.values_list("key", flat=True))
+    if not keys:
+        return []
+    named: dict[str, tuple[str, str]] = {}
+    sites = record.sites.filter(personal=False)
+    for key, name, declared_at in sites.values_list("subject", "name", "declared_at"):
+        named.setdefault(key, (name, declared_at))
+    found = [LogOwner(key, *named.get(key, (key, ""))) for key in keys]
     return sorted(found, key=lambda owner: owner.name)
 
 

@@ -20,7 +20,7 @@ from ecumen.logs.forms import form_of
 from ecumen.logs.ledger import Ledger, ledger_of
 from ecumen.survey import Survey
 from ecumen_demo import DEMO
-from ecumen_machine.following import Chunk, Mark, Part, chunks, files_of, parts_of
+from ecumen_machine.following import Chunk, Folders, Mark, Part, chunks, parts_of
 from ecumen_web.store.causes import explain_failures
 from ecumen_web.store.loading import scene_of
 from ecumen_web.store.logbook import ErrorCount, Logbook, error_counts
@@ -69,12 +69,12 @@ def read_logs(record: SurveyRecord, progress: Progress = lambda *step: None) -> 
     found = [source for source in sources(scene) if not source.trouble]
     rows = {_key(source): _row(record.host, source) for source in sources(scene)}
     own = {under + source.path for source in found}
-    reading = _Reading(record.host)
+    reading = _Reading(record.host, Folders(own))
     # Error logs have no zone: that of the access logs holds.
     with _without_collecting():
         for number, source in enumerate(found):
             progress(f"reading {source.path}", number, len(found))
-            reading.read(source, rows[_key(source)], under, own)
+            reading.read(source, rows[_key(source)], under)
         reading.write()
     progress("explaining what failed", 0, 0)
     explain_failures(record, progress)
@@ -91,8 +91,10 @@ def unread_bytes(record: SurveyRecord) -> int:
         return 1 << 40
     known = dict(LogFile.objects.filter(source__host=record.host).values_list("path", "offset"))
     found = 0
-    for source in sources(scene):
-        for path in () if source.trouble else files_of(under + source.path)[0]:
+    logs = [under + source.path for source in sources(scene) if not source.trouble]
+    folders = Folders(set(logs))
+    for log in logs:
+        for path in folders.files_of(log)[0]:
             try:
                 found += max(0, os.stat(path).st_size - known.get(path, 0))
             except OSError:
@@ -129,15 +131,16 @@ def _row(host: str, source: Source) -> LogSource:
 class _Reading:
     """One look at all logs of a server. lines: that were new."""
 
-    def __init__(self, host: str) -> None:
+    def __init__(self, host: str, folders: Folders) -> None:
         self.host = host
+        self.folders = folders
         self.logbook = Logbook(host)
         self.batch = _Batch()
         self.lines = 0
         self.zone: dict[str, int] = {}
 
-    def read(self, source: Source, row: LogSource, under: str, own: set[str]) -> None:
-        files, row.unread = files_of(under + source.path, own)
+    def read(self, source: Source, row: LogSource, under: str) -> None:
+        files, row.unread = self.folders.files_of(under + source.path)
         closed = [path for path in files if not os.access(path, os.R_OK)]
         row.unread = [*row.unread, *(f"{path}: may not be read by this account" for path in closed)]
         known = {(file.device, file.inode): file for file in row.files.all()}

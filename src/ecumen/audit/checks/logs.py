@@ -11,7 +11,7 @@ from ecumen.audit.checks.roots import twins
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site
 from ecumen.audit.users import root_of
-from ecumen.logs.rotation import is_rotated
+from ecumen.logs.rotation import logs_of
 from ecumen.logs.template import TemplateError, line_format
 from ecumen.plan.operations import quoted
 from ecumen.rights.reach import Reacher
@@ -100,13 +100,17 @@ LARGE = 100_000_000  # bytes: what grows to this has not been rotated for long
 @check("log.unrotated", Impact.UPKEEP, "A log grows without being rotated", needs=("files",))
 def unrotated(scene: Scene) -> Iterator[Found]:
     """Only where the folder of the log is wholly known, and holds no older part of it."""
+    rotated: dict[str, set[str]] = {}
     for path, sites in _by_log(scene).items():
         folder, _, name = path.rpartition("/")
         entry = scene.walker.walk(path).entry if path.startswith("/") else None
         around = scene.walker.walk(folder).entry
         if entry is None or entry.size < LARGE or around is None or not around.listed:
             continue
-        if any(is_rotated(each, name) for each in scene.survey.files.children(around.path)):
+        if around.path not in rotated:
+            names = scene.survey.files.children(around.path)
+            rotated[around.path] = {log for each in names for log in logs_of(each)}
+        if name in rotated[around.path]:
             continue
         kept = sites[0].summary.kept
         yield Found(
