@@ -138,7 +138,13 @@ def parts_of(files: Sequence[str], marks: Sequence[Mark]) -> list[Part]:
         elif not any(_copied(path, packed, part) for part in found):
             fresh = Mark(known.st_dev, known.st_ino, 0, "", 0)
             found.append(Part(path, packed, fresh, None))
-    order = {path: number for number, path in enumerate(files)}
+    order: dict[str, float] = {path: number for number, path in enumerate(files)}
+    places = {(part.mark.device, part.mark.inode): order[part.path] for part in found}
+    for part in found:
+        # What was read of a file is taken over before that file is begun anew.
+        anew = places.get((part.before.device, part.before.inode)) if part.before else None
+        if anew is not None:
+            order[part.path] = min(order[part.path], anew - 0.5)
     return sorted(found, key=lambda part: order[part.path])
 
 
