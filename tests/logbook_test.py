@@ -19,7 +19,9 @@ from typing import Any
 import pytest
 from django.contrib.auth import get_user_model
 from django.core.cache import cache
+from django.db import connection
 from django.test import Client
+from django.test.utils import CaptureQueriesContext
 from mmdb_writer import MMDBWriter
 from netaddr import IPSet
 
@@ -265,6 +267,48 @@ def test_a_file_that_is_gone_is_passed_over(tmp_path: Path) -> None:
     assert [each.target for each in raw_lines(record, asked, "", 9).lines] == ["/new", "/old"]
     old.unlink()
     assert [each.target for each in raw_lines(record, asked, "", 9).lines] == ["/new"]
+
+
+def many(count: int, folder: Path) -> Survey:
+    """Sites that write a log each, with one line in it."""
+    first = small(folder / "0.log")
+    block, rest = first.texts["/etc/c"].split(b"<Directory", 1)
+    blocks = [
+        block.replace(b"a.test", b"s%d.test" % n).replace(b"0.log", b"%d.log" % n)
+        for n in range(count)
+    ]
+    for number in range(count):
+        (folder / f"{number}.log").write_text(line(AT, "192.0.2.1", "/none", 404, 9, "x"))
+    return replace(first, texts={**first.texts, "/etc/c": b"".join([*blocks, b"<Directory", rest])})
+
+
+def test_nothing_is_asked_of_the_records_for_each_site(tmp_path: Path) -> None:
+    admin = Client()
+    admin.force_login(get_user_model().objects.create_user(username="ines", password="x"))
+    asked = {"begin": AT, "end": AT + 3600}
+
+    def questions(record: SurveyRecord) -> dict[str, int]:
+        """How many each screen asks, and a look at logs that hold nothing new."""
+        found: dict[str, int] = {}
+        for place in ("sites", "findings", "bindings", "roots", "users", "contexts", "neighbours",
+                      "logs", "logs/figures", "logs/failures", "logs/lines"):  # fmt: skip
+            with CaptureQueriesContext(connection) as seen:
+                answer = admin.get(f"/api/surveys/{record.pk}/{place}", asked)
+            assert answer.status_code == 200, answer.content
+            found[place] = len(seen)
+        with CaptureQueriesContext(connection) as seen:
+            assert reading.read_logs(record) == 0
+        return found | {"reading": len(seen)}
+
+    few = kept(many(3, tmp_path), tmp_path)
+    assert reading.read_logs(few) == 3
+    first = questions(few)
+    lots = kept(many(40, tmp_path), tmp_path)
+    # What was read is known by its file.
+    assert reading.read_logs(lots) == 37
+    assert questions(lots) == first
+    state = admin.get(f"/api/surveys/{lots.pk}/logs").json()["logs"]
+    assert (state["count"], state["lines"], len(state["owners"])) == (40, 40, 40)
 
 
 def test_the_api_shortens_addresses_and_finds_lines(tmp_path: Path) -> None:

@@ -756,7 +756,6 @@ export interface components {
         LogOwner: {
             key: string;
             name: string;
-            declared_at: string;
         };
         LogState: {
             id: number;
@@ -779,6 +778,8 @@ export interface components {
             zone: number;
             first: number | null;
             last: number | null;
+            lines: number;
+            count: number;
             sources: components["schemas"]["LogState"][];
             owners: components["schemas"]["LogOwner"][];
         };

@@ -6,7 +6,7 @@ import ipaddress
 from dataclasses import dataclass, replace
 from typing import Any
 
-from django.db.models import Exists, OuterRef
+from django.db.models import Case, Count, Exists, Max, Min, OuterRef, Sum, When
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.exceptions import PermissionDenied
@@ -34,6 +34,7 @@ from ecumen_web.store.rawlines import RawLine, RawLines, raw_lines
 from ecumen_web.store.reading import log_root
 
 MOST_LINES = 2_000
+MOST_SOURCES = 500
 _MOST_REJECTED = 200
 _SURVEY = OpenApiParameter("survey", str, "path")
 
@@ -63,17 +64,21 @@ class LogOwner:
 
     key: str
     name: str
-    declared_at: str
 
 
 @dataclass(frozen=True, slots=True)
 class LogsView:
-    """here: whether the logs lie on this machine. zone: seconds east of UTC."""
+    """here: whether the logs lie on this machine. zone: seconds east of UTC. lines: of all logs.
+
+    sources: of that many logs, those in trouble first, then the longest ones.
+    """
 
     here: bool
     zone: int
     first: int | None
     last: int | None
+    lines: int
+    count: int
     sources: list[LogState]
     owners: list[LogOwner]
 
@@ -154,24 +159,30 @@ class LogsEndpoint(APIView):
     def get(self, request: Request, survey: str) -> Response:
         """Which logs there are, and how far they were read."""
         record = survey_of(survey)
-        rows = LogSource.objects.filter(host=record.host).order_by("kind", "path")
-        read = [row for row in rows if row.first is not None]
+        rows = LogSource.objects.filter(host=record.host)
+        sums = rows.aggregate(
+            first=Min("first"), last=Max("last"), lines=Sum("lines", default=0), count=Count("pk")
+        )
+        fine = Case(When(trouble="", unread=[], then=1), default=0)
+        told = rows.order_by(fine, "-rejected", "-lines", "path")[:MOST_SOURCES]
         logs = LogsView(
             here=log_root(scene_of(record.file).survey) is not None,
             zone=zone_of(record.host),
-            first=min((row.first for row in read if row.first is not None), default=None),
-            last=max((row.last for row in read if row.last is not None), default=None),
+            **sums,
             sources=[
                 LogState(
                     row.pk, row.path, row.kind, row.engine, row.lines, row.rejected, row.first,
                     row.last, row.trouble, row.unread,
                 )
-                for row in rows
+                for row in sorted(told, key=lambda row: (row.kind, row.path))
             ],
-            owners=_owners(record),
+            owners=[],
         )  # fmt: skip
         job = JobRecord.objects.filter(kind=JobRecord.Kind.LOGS, survey=record).last()
-        return Response(LogsSerializer({"logs": logs, "job": job}).data)
+        answer = LogsSerializer({"logs": logs, "job": job}).data
+        # Thousands at times; as they are, since the serializer takes longer than all the rest.
+        answer["logs"]["owners"] = _owners(record)
+        return Response(answer)
 
     @extend_schema(parameters=[_SURVEY], request=None, responses={202: JobSerializer})
     def post(self, request: Request, survey: str) -> Response:
@@ -179,19 +190,19 @@ class LogsEndpoint(APIView):
         return Response(JobSerializer(ask_for_logs(survey_of(survey))).data, status=202)
 
 
-def _owners(record: SurveyRecord) -> list[LogOwner]:
-    """Those of whom there are lines, by name."""
+def _owners(record: SurveyRecord) -> list[dict[str, str]]:
+    """Those of whom there are lines, by name, as `LogOwner` is written."""
     sums = HourSum.objects.filter(site=OuterRef("pk"))
     known = LogSite.objects.filter(Exists(sums), host=record.host).exclude(key="")
     keys = set(known.values_list("key", flat=True))
     if not keys:
         return []
-    named: dict[str, tuple[str, str]] = {}
-    sites = record.sites.filter(personal=False)
-    for key, name, declared_at in sites.values_list("subject", "name", "declared_at"):
-        named.setdefault(key, (name, declared_at))
-    found = [LogOwner(key, *named.get(key, (key, ""))) for key in keys]
-    return sorted(found, key=lambda owner: owner.name)
+    # Of twins the first one gives the name.
+    named = dict(
+        record.sites.filter(personal=False).order_by("-position").values_list("subject", "name")
+    )
+    found = [{"key": key, "name": named.get(key, key)} for key in keys]
+    return sorted(found, key=lambda owner: owner["name"])
 
 
 class FiguresEndpoint(APIView):

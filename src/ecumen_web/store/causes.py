@@ -14,6 +14,7 @@ from ecumen.audit.scene import Scene
 from ecumen.causes import Asked, Explainer
 from ecumen.causes.explain import DiskChange
 from ecumen.logs.ledger import Dim
+from ecumen_web.store.bulk import put_back
 from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import (
     CauseRecord,
@@ -167,6 +168,7 @@ _RANK = {impact.value: number for number, impact in enumerate(Impact)}
 def _order(record: SurveyRecord, tolls: dict[str, tuple[int, int]], days: float) -> None:
     """The queue: by impact, then by what visitors meet a day of one cause, then as it was."""
     rows = list(record.findings.order_by("position"))
+    before = {row.pk: (row.position, row.toll) for row in rows}
     for row in rows:
         requests, clients = tolls.get(row.key, (0, 0))
         toll = Toll(**row.toll)
@@ -190,7 +192,8 @@ def _order(record: SurveyRecord, tolls: dict[str, tuple[int, int]], days: float)
     )
     for position, row in enumerate(rows):
         row.position = position
-    FindingRecord.objects.bulk_update(rows, ("toll", "position"), batch_size=500)
+    changed = [row for row in rows if before[row.pk] != (row.position, row.toll)]
+    put_back(changed, "toll", "position")
 
 
 def _sites(record: SurveyRecord, since: int, days: float) -> None:
@@ -201,10 +204,13 @@ def _sites(record: SurveyRecord, since: int, days: float) -> None:
     )
     by_key = {key: total for key, total in sums if key}
     known = set(LogSite.objects.filter(host=record.host).values_list("key", flat=True))
-    rows = list(record.sites.all())
-    for row in rows:
+    changed = []
+    for row in record.sites.all():
         counted = by_key.get(row.subject)
-        row.requests_a_day = (
+        asked = (
             round(counted / days) if counted is not None else 0 if row.subject in known else None
         )
-    record.sites.model.objects.bulk_update(rows, ("requests_a_day",), batch_size=500)
+        if asked != row.requests_a_day:
+            row.requests_a_day = asked
+            changed.append(row)
+    put_back(changed, "requests_a_day")

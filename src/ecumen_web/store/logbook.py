@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from django.db import connection
 
 from ecumen.logs.ledger import GAP, Dim, Failure, Ledger, Sum, Visit
+from ecumen_web.store.bulk import put_back
 from ecumen_web.store.models import LogSite, LogSource, LogText, VisitRecord
 from ecumen_web.store.translate import clean
 
@@ -210,11 +211,10 @@ class Logbook:
             changed[record.pk] = record
         with connection.cursor() as cursor:
             cursor.executemany(_VISIT, rows)
-        VisitRecord.objects.bulk_update(
+        put_back(
             changed.values(),
-            ("begin", "end", "requests", "pages", "entry", "exit", "origin_kind", "origin"),
-            batch_size=500,
-        )
+            "begin", "end", "requests", "pages", "entry", "exit", "origin_kind", "origin",
+        )  # fmt: skip
         self.texts({step.key for step in steps})
         return steps
 

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
-from ecumen.audit.scene import Site
+from ecumen.audit.scene import Scene, Site
 from ecumen.causes import Source, SourceKind, sources
 from ecumen.errors import RequestError
 from ecumen.logs.entry import Entry, EntryReader
@@ -25,6 +25,8 @@ from ecumen_web.store.reading import log_root
 from ecumen_web.store.translate import clean
 
 _PACKED_AT_ONCE = 64 << 20  # bytes of content that are unpacked once
+_MOST_ASKED = 5_000  # files at once
+_FEW = 100  # logs that are named in a question
 PATIENCE = 0.8  # seconds after which what was found so far is shown
 
 
@@ -72,47 +74,94 @@ class _Book:
 def raw_lines(record: SurveyRecord, asked: Asked, words: str, limit: int) -> RawLines:
     """The last lines of the range first. words: all stand in each line, in any case."""
     scene = scene_of(record.file)
-    root = log_root(scene.survey) or ""
-    books: dict[tuple[str, str], _Book] = {}
-    by_key = {_bytes(site.subject): site for site in reversed(scene.hosts)}
-    for source in sources(scene):
-        if source.kind is SourceKind.ACCESS and not source.trouble:
-            reader = EntryReader([form_of(template) for template in source.templates])
-            books[clean(source.path), source.engine] = _Book(root, source, reader, by_key)
-    files = {
-        file.pk: (file, books[key])
-        for file in LogFile.objects.filter(
-            source__host=record.host, source__kind=SourceKind.ACCESS
-        ).select_related("source")
-        if (key := (file.source.path, file.source.engine)) in books
-        and _may_hold(books[key].source, asked.site)
-    }
-    spans: dict[int, list[tuple[int, int, int]]] = defaultdict(list)
-    rows = LogSpan.objects.filter(
-        file__source__host=record.host,
-        hour__gte=asked.begin // HOUR,
-        hour__lt=-(-asked.end // HOUR),
-    )
-    for number, hour, low, high in rows.values_list("file_id", "hour", "low", "high"):
-        if number in files:
-            spans[hour].append((number, low, high))
+    library = _Library(record, scene, asked.site)
     began = time.monotonic()
     found: list[RawLine] = []
     parts = [word.lower().encode("utf-8", "surrogateescape") for word in words.split()]
     unpacked = _Unpacked()
-    for hour in sorted(spans, reverse=True):
+    searched: int | None = None
+    for hour, spans in library.hours(asked.begin // HOUR, -(-asked.end // HOUR)):
+        if searched is not None and time.monotonic() - began > PATIENCE:
+            return RawLines(found, searched * HOUR)
+        searched = hour
         here: list[RawLine] = []
-        for number, low, high in spans[hour]:
-            file, book = files[number]
+        for file, book, low, high in spans:
             lines = unpacked.lines(file, low, high, max(parts, key=len, default=b""))
             here += _of_span(book, file, hour, lines, asked, parts)
         here.sort(key=lambda line: (-line.at, line.path, -line.offset))
         found += here
         if len(found) >= limit:
             return RawLines(found[:limit], found[limit - 1].at)
-        if time.monotonic() - began > PATIENCE and hour > min(spans):
-            return RawLines(found, hour * HOUR)
     return RawLines(found, None)
+
+
+_Stretch = tuple[LogFile, _Book, int, int]
+
+
+class _Library:
+    """The access logs of a server, and where in them the lines of an hour lie. Files are looked up
+    as they are come to: thousands of sites write a log each.
+    """
+
+    def __init__(self, record: SurveyRecord, scene: Scene, site: str) -> None:
+        self._host = record.host
+        self._root = log_root(scene.survey) or ""
+        found: dict[tuple[str, str], Source] = scene.once("sources by path", _by_path)
+        self._sources = {k: each for k, each in found.items() if _may_hold(each, site)}
+        self._by_key: dict[bytes, Site] = scene.once("sites by log key", _by_key)
+        self._books: dict[int, _Book | None] = {}
+        self._files: dict[int, LogFile] = {}
+
+    def hours(self, first: int, behind: int) -> Iterator[tuple[int, list[_Stretch]]]:
+        """The hours that hold something, the last one first."""
+        access = LogSpan.objects.filter(
+            file__source__host=self._host, file__source__kind=SourceKind.ACCESS
+        )
+        if len(self._sources) <= _FEW:
+            access = access.filter(file__source__path__in={path for path, _ in self._sources})
+        width = 1
+        while first < behind:
+            begin = max(first, behind - width)
+            here = access.filter(hour__gte=begin, hour__lt=behind)
+            rows = list(here.values_list("hour", "file_id", "low", "high"))
+            self._look_up({number for _, number, *_ in rows} - self._files.keys())
+            by_hour: dict[int, list[_Stretch]] = defaultdict(list)
+            for hour, number, low, high in rows:
+                file = self._files.get(number)
+                book = self._book(file) if file is not None else None
+                if file is not None and book is not None:
+                    by_hour[hour].append((file, book, low, high))
+            yield from sorted(by_hour.items(), reverse=True)
+            # Quiet hours are passed over in longer steps.
+            behind, width = begin, width * 4
+
+    def _look_up(self, numbers: set[int]) -> None:
+        wanted = sorted(numbers)
+        for begin in range(0, len(wanted), _MOST_ASKED):
+            rows = LogFile.objects.filter(pk__in=wanted[begin : begin + _MOST_ASKED])
+            self._files |= {file.pk: file for file in rows.select_related("source")}
+
+    def _book(self, file: LogFile) -> _Book | None:
+        """None where the log is none of this survey's, or holds nothing of the site."""
+        if file.source_id not in self._books:
+            source = self._sources.get((file.source.path, file.source.engine))
+            self._books[file.source_id] = None
+            if source is not None:
+                reader = EntryReader([form_of(template) for template in source.templates])
+                self._books[file.source_id] = _Book(self._root, source, reader, self._by_key)
+        return self._books[file.source_id]
+
+
+def _by_path(scene: Scene) -> dict[tuple[str, str], Source]:
+    return {
+        (clean(source.path), source.engine): source
+        for source in sources(scene)
+        if source.kind is SourceKind.ACCESS and not source.trouble
+    }
+
+
+def _by_key(scene: Scene) -> dict[bytes, Site]:
+    return {_bytes(site.subject): site for site in reversed(scene.hosts)}
 
 
 class _Unpacked:

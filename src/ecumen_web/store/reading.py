@@ -6,7 +6,7 @@ import gc
 import os
 import socket
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 
@@ -21,6 +21,7 @@ from ecumen.logs.ledger import Ledger, ledger_of
 from ecumen.survey import Survey
 from ecumen_demo import DEMO
 from ecumen_machine.following import Chunk, Folders, Mark, Part, chunks, parts_of
+from ecumen_web.store.bulk import put_back
 from ecumen_web.store.causes import explain_failures
 from ecumen_web.store.loading import scene_of
 from ecumen_web.store.logbook import ErrorCount, Logbook, error_counts
@@ -31,6 +32,7 @@ Progress = Callable[[str, int, int], None]
 _AT_ONCE = 50_000  # entries that are added up together
 _MOST_REJECTED = 1_000  # lines of a log that are kept
 _LONGEST_KEPT = 500  # bytes of such a line
+_COUNTED = ("lines", "rejected", "first", "last", "zone", "unread")  # of a log, by reading it
 
 
 @dataclass(slots=True)
@@ -67,7 +69,7 @@ def read_logs(record: SurveyRecord, progress: Progress = lambda *step: None) -> 
     if under is None:
         return 0
     found = [source for source in sources(scene) if not source.trouble]
-    rows = {_key(source): _row(record.host, source) for source in sources(scene)}
+    rows = _rows(record.host, sources(scene))
     own = {under + source.path for source in found}
     reading = _Reading(record.host, Folders(own))
     # Error logs have no zone: that of the access logs holds.
@@ -112,20 +114,27 @@ def log_root(survey: Survey) -> str | None:
 
 
 def _key(source: Source) -> tuple[str, ...]:
-    return (source.path, source.kind, source.engine)
+    return (clean(source.path), source.kind, source.engine)
 
 
-def _row(host: str, source: Source) -> LogSource:
-    row, _ = LogSource.objects.get_or_create(
-        host=host,
-        path=clean(source.path),
-        kind=source.kind,
-        engine=source.engine,
+def _rows(host: str, found: Iterable[Source]) -> dict[tuple[str, ...], LogSource]:
+    """The row of each log, made where there is none, with what keeps it from being read."""
+    troubles = {_key(source): source.trouble for source in found}
+    known = {(r.path, r.kind, r.engine): r for r in LogSource.objects.filter(host=host)}
+    LogSource.objects.bulk_create(
+        [
+            LogSource(host=host, path=path, kind=kind, engine=engine, trouble=trouble)
+            for (path, kind, engine), trouble in troubles.items()
+            if (path, kind, engine) not in known
+        ],
+        batch_size=500,
     )
-    if row.trouble != source.trouble:
-        row.trouble = source.trouble
-        row.save(update_fields=["trouble"])
-    return row
+    changed = [row for key, row in known.items() if troubles.get(key, row.trouble) != row.trouble]
+    for row in changed:
+        row.trouble = troubles[row.path, row.kind, row.engine]
+    put_back(changed, "trouble")
+    rows = LogSource.objects.filter(host=host).prefetch_related("files")
+    return {(row.path, row.kind, row.engine): row for row in rows}
 
 
 class _Reading:
@@ -140,6 +149,7 @@ class _Reading:
         self.zone: dict[str, int] = {}
 
     def read(self, source: Source, row: LogSource, under: str) -> None:
+        before = [getattr(row, name) for name in _COUNTED]
         files, row.unread = self.folders.files_of(under + source.path)
         closed = [path for path in files if not os.access(path, os.R_OK)]
         row.unread = [*row.unread, *(f"{path}: may not be read by this account" for path in closed)]
@@ -166,6 +176,8 @@ class _Reading:
                 row.unread = [*row.unread, f"{part.path}: {error}"]
         if entries:
             self._add(entries, source, row)
+        if before == [getattr(row, name) for name in _COUNTED]:
+            self.batch.sources.pop(row.pk, None)
         self._zone(source, row)
 
     def _file(self, row: LogSource, known: dict[tuple[int, int], LogFile], part: Part) -> LogFile:
@@ -265,18 +277,11 @@ class _Reading:
             for file, mark in batch.files.values():
                 file.offset, file.head, file.head_size = mark.offset, mark.head, mark.head_size
                 file.done = mark.done
-            LogFile.objects.bulk_update(
-                [file for file, _ in batch.files.values()],
-                ("offset", "head", "head_size", "done"),
-                batch_size=500,
-            )
+            files = [file for file, _ in batch.files.values()]
+            put_back(files, "offset", "head", "head_size", "done")
             _write_spans(batch.spans)
             RejectedLine.objects.bulk_create(batch.rejected, batch_size=500)
-            LogSource.objects.bulk_update(
-                batch.sources.values(),
-                ("lines", "rejected", "first", "last", "zone", "unread"),
-                batch_size=500,
-            )
+            put_back(batch.sources.values(), *_COUNTED)
 
 
 def _write_spans(spans: dict[tuple[int, int], tuple[int, int]]) -> None:
@@ -293,4 +298,4 @@ def _write_spans(spans: dict[tuple[int, int], tuple[int, int]]) -> None:
             span.low, span.high = min(low, span.low), max(high, span.high)
             changed.append(span)
     LogSpan.objects.bulk_create(fresh, batch_size=500)
-    LogSpan.objects.bulk_update(changed, ("low", "high"), batch_size=500)
+    put_back(changed, "low", "high")

@@ -67,7 +67,7 @@ export function LogsPage() {
 function useFresh(logs: Logs | undefined) {
   const queries = useQueryClient();
   const reading = isReading(logs);
-  const lines = logs?.logs.sources.reduce((sum, log) => sum + log.lines, 0);
+  const lines = logs?.logs.lines;
   useEffect(() => {
     for (const part of ["figures", "failures", "lines"]) {
       queries.invalidateQueries({ queryKey: ["logs", part] });

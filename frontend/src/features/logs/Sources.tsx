@@ -7,16 +7,15 @@ import { type LogState, type Logs, rejectedQuery } from "./queries";
 
 /** Which logs were read, and what in them could not be. */
 export function Sources({ logs }: { logs: Logs }) {
-  const { sources } = logs.logs;
+  const { sources, lines } = logs.logs;
   const troubled = sources.filter((log) => log.trouble || log.unread.length);
   const rejecting = sources.filter((log) => log.kind === "access" && log.rejected > 0);
-  const lines = sources.reduce((sum, log) => sum + log.lines, 0);
   return (
     <section aria-label="What was read" className="space-y-4">
       <div>
         <h2 className="text-xl font-medium">What was read</h2>
         <p>
-          {count(lines)} lines of {plural(sources.length, "log")}. Brush over the time above, or
+          {count(lines)} lines of {plural(logs.logs.count, "log")}. Brush over the time above, or
           choose a cause to see what it is about.
         </p>
       </div>
@@ -46,7 +45,11 @@ export function Sources({ logs }: { logs: Logs }) {
         </div>
       )}
       <details>
-        <summary className="cursor-pointer text-faint">every log</summary>
+        <summary className="cursor-pointer text-faint">
+          {sources.length < logs.logs.count
+            ? `${sources.length} of them, what is in trouble first`
+            : "every log"}
+        </summary>
         <ul>
           {sources.map((log) => (
             <li
