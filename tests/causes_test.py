@@ -76,6 +76,17 @@ def test_what_a_rule_does_to_one_visitor_is_asked_for_that_visitor() -> None:
     assert (other.cause.standing, other.cause.now) == (Standing.DIFFERS, 200)
 
 
+def test_a_rule_that_lets_the_visitor_in_is_not_the_cause() -> None:
+    rules = "<Location />\nRequire ip 203.0.113.0/24\n</Location>"
+    survey = httpd(block("a.test", "closed", rules), *CLOSED)
+    inside = told(survey, asked(survey, "/", 403))
+    assert (inside.cause.standing, inside.cause.gate) == (Standing.EXPLAINED, "ladder")
+    outside = told(survey, asked(survey, "/", 403, client="198.51.100.9"))
+    assert (outside.cause.gate, outside.cause.why) == ("rule", "The rules keep the visitor out.")
+    unknown = told(survey, asked(survey, "/", 403, client="somebody.test"))
+    assert unknown.cause.gate == "rule"
+
+
 def test_a_name_that_nobody_claims_leads_to_its_finding() -> None:
     survey = replace(httpd(TWO), names=(NameRecord("odd.test", ("192.0.2.10",)),))
     for status in (200, 304):

@@ -127,12 +127,14 @@ class Explainer:
         """None where the log holds no request that can be asked again."""
         best: Told | None = None
         for site in self._candidates(asked):
-            for request in _requests(site, asked):
-                told = self._told(site, request, asked)
-                if told.cause.standing is Standing.EXPLAINED:
-                    return told
-                if best is None or best.cause.standing is Standing.DIFFERS:
-                    best = told
+            request = _request(site, asked)
+            if request is None:
+                continue
+            told = self._told(site, request, asked)
+            if told.cause.standing is Standing.EXPLAINED:
+                return told
+            if best is None or best.cause.standing is Standing.DIFFERS:
+                best = told
         return best
 
     def _candidates(self, asked: Asked) -> list[Site]:
@@ -152,7 +154,7 @@ class Explainer:
             why, code = say(doubt.code, doubt.facts), doubt.code
         elif outcome.blocks:
             gate, block = outcome.blocks[0]
-            why, code = say(block.code, block.facts), block.code
+            why, code = _words(block), block.code
         before = ""
         findings: tuple[str, ...] = ()
         if standing is Standing.DIFFERS:
@@ -174,7 +176,7 @@ class Explainer:
             cause = Cause(
                 _key(site.subject, asked.status, gate, block.code, group), site.name,
                 str(site.summary.place), asked.status, Standing.EXPLAINED, gate, block.code,
-                say(block.code, block.facts), group, request.url, self._findings(site, block),
+                _words(block), group, request.url, self._findings(site, block),
                 outcome.status,
             )  # fmt: skip
             return Told(cause, where, list(self._changes(ran)))
@@ -230,7 +232,7 @@ class Explainer:
         if not outcome.decided or outcome.status != asked.status or not outcome.blocks:
             return ""
         _, block = outcome.blocks[0]
-        return say(block.code, block.facts)
+        return _words(block)
 
     # --- what changed on the way ---
 
@@ -311,8 +313,10 @@ def _about(finding: Finding, site: Site, block: Block) -> bool:
     return False
 
 
-def _requests(site: Site, asked: Asked) -> Iterator[Request]:
-    """The request as it came: first of anybody outside, then of the visitor who made it."""
+def _request(site: Site, asked: Asked) -> Request | None:
+    """The request as it came, of the visitor who made it: who asks decides which rule is in the
+    way. Where the log does not say the address, of anybody outside.
+    """
     try:
         name = asked.host.partition(":")[0] or site.summary.asked_as
         if "://" in asked.path:
@@ -323,14 +327,19 @@ def _requests(site: Site, asked: Asked) -> Iterator[Request]:
             url = front.url.removesuffix("/") + path
             base = replace(front, path=path, url=url, method=asked.method or "GET")
     except RequestError:
-        return
+        return None
     if not base.path.startswith("/"):
-        return
-    yield base
+        return None
     try:
-        yield replace(base, source=str(ipaddress.ip_address(asked.client)))
+        return replace(base, source=str(ipaddress.ip_address(asked.client)))
     except ValueError:
-        return
+        return base
+
+
+def _words(block: Block) -> str:
+    """What stops it. One of many visitors was asked for, and addresses are shown to few."""
+    whom = {"client": "the visitor"} if "client" in block.facts else {}
+    return say(block.code, {**block.facts, **whom})
 
 
 def _key(*parts: object) -> str:

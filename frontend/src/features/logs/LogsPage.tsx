@@ -24,6 +24,7 @@ import {
   readNow,
   type Who,
 } from "./queries";
+import { SiteChoice } from "./SiteChoice";
 import { Sources } from "./Sources";
 import { Tide } from "./Tide";
 
@@ -211,22 +212,10 @@ function Filters({ logs, asked, whole, brush, put, view, administers }: FiltersP
   return (
     <>
       <div className="flex flex-wrap items-baseline gap-x-5 gap-y-1">
-        <label className="flex items-baseline gap-2">
+        <div className="flex items-baseline gap-2">
           <span className="text-sm text-faint">of</span>
-          <select
-            aria-label="Site"
-            value={asked.site}
-            onChange={(event) => put("site", event.target.value)}
-            className="mono max-w-64 border-b border-ink bg-paper"
-          >
-            <option value="">the whole server</option>
-            {owners.map((owner) => (
-              <option key={owner.key} value={owner.key}>
-                {owner.name}
-              </option>
-            ))}
-          </select>
-        </label>
+          <SiteChoice owners={owners} value={asked.site} choose={(key) => put("site", key)} />
+        </div>
         <span className="flex items-baseline gap-2 text-sm">
           <Moment label="From" at={asked.begin} zone={zone} put={(text) => edge("begin", text)} />
           <span className="text-faint">to</span>

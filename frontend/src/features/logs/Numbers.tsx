@@ -130,6 +130,9 @@ function Columns({ title, values, words }: ColumnsProps) {
   );
 }
 
+// Of thousands of sites.
+const MOST_SHOWN = 200;
+
 interface ListProps {
   title: string;
   rows: Row[];
@@ -161,7 +164,7 @@ function List({ title, rows, name, choose, slow, large }: ListProps) {
         />
       </h3>
       <ol>
-        {rows.map((row) => (
+        {rows.slice(0, MOST_SHOWN).map((row) => (
           <Bar key={row.text} share={weight(row) / most} told={told(row)}>
             {choose ? (
               <button
@@ -179,6 +182,11 @@ function List({ title, rows, name, choose, slow, large }: ListProps) {
           </Bar>
         ))}
       </ol>
+      {rows.length > MOST_SHOWN && (
+        <p className="text-sm text-faint">
+          and {count(rows.length - MOST_SHOWN)} more, which the saved list holds
+        </p>
+      )}
     </section>
   );
 }

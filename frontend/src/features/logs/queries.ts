@@ -3,6 +3,7 @@ import { client, type Schemas, take } from "../../api/client";
 
 export type Logs = Schemas["Logs"];
 export type LogState = Schemas["LogState"];
+export type LogOwner = Schemas["LogOwner"];
 export type Figures = Schemas["Figures"];
 export type Row = Schemas["Row"];
 export type Failures = Schemas["Failures"];
