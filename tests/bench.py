@@ -601,6 +601,11 @@ def _screens(page: Page, application: Application, base: Path, shell: float) -> 
         "roots": lambda: "roots",
         "site": lambda: f"site?at={base}/httpd/{rng.randrange(MANY):05d}.conf:2",
         "passage": lambda: f"passage?url=http://s{rng.randrange(MANY)}.test:{PORT}/",
+        "users": lambda: "users",
+        "contexts": lambda: "contexts",
+        "neighbours": lambda: "neighbours",
+        "who": lambda: f"who?path={base}/www/s{rng.randrange(MANY)}/index.html",
+        "logs": lambda: "logs",
     }
     for name, path in asked.items():
         times = []
