@@ -9,6 +9,7 @@ import gc
 import io
 import json
 import pkgutil
+import re
 import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator
@@ -248,7 +249,30 @@ def _files(archive: zipfile.ZipFile) -> FileTable:
     return table
 
 
+# A line as most are written: what it holds keeps to the schema, which reads all others.
+_STRING = r'[^"\\\x00-\x1f]*'
+_NUMBER = r"(?:0|[1-9][0-9]{0,17})"
+_ID = r"(?:0|[1-9][0-9]{0,8})"
+_PLAIN = re.compile(
+    rf'{{"path":"(/{_STRING})","kind":"(file|dir)","mode":"([0-7]{{4}})","uid":({_ID}),"gid":({_ID}),'
+    rf'"size":({_NUMBER}),"mtime":(-?{_NUMBER}),"ctime":(-?{_NUMBER})'
+    rf'(?:,"context":"({_STRING})")?(,"listed":true)?}}\n?'
+)
+
+
 def _add_line(table: FileTable, line: str) -> None:
+    plain = _PLAIN.fullmatch(line)
+    if plain is None:
+        _add_checked(table, line)
+        return
+    path, kind, mode, uid, gid, size, mtime, ctime, context, listed = plain.groups()
+    table.add_row(
+        path, kind, int(mode, 8), int(uid), int(gid), int(size), int(mtime), int(ctime),
+        listed is not None, context, None, None, None,
+    )  # fmt: skip
+
+
+def _add_checked(table: FileTable, line: str) -> None:
     row = _checker("files")(json.loads(line))
     get = row.get
     table.add_row(

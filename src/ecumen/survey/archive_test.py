@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import zipfile
+from collections.abc import Callable
 
 import pytest
 from hypothesis import given, settings
@@ -26,6 +27,7 @@ from ecumen.survey import (
     NameRecord,
     PolicyTexts,
     Survey,
+    archive,
     read_survey,
     write_survey,
 )
@@ -143,3 +145,30 @@ def test_what_is_broken_is_named(part: str, content: bytes | None, says: str) ->
 def test_no_bytes_are_mistaken_for_a_survey(data: bytes) -> None:
     with pytest.raises(SurveyError):
         read_survey(io.BytesIO(data))
+
+
+_LINE = (
+    '{"path":"/srv/a","kind":"dir","mode":"0755","uid":1001,"gid":0,"size":4096,"mtime":-17,'
+    '"ctime":1900000000000000000,"context":"a:b:c:s0","listed":true}\n'
+)
+
+
+@settings(max_examples=400)
+@given(
+    at=st.integers(0, len(_LINE) - 1),
+    cut=st.integers(0, 3),
+    put=st.text('09-"\\{},:/ \n\x1f\x7f\u00e9\u0661aeE.', max_size=4),
+)
+def test_short_and_whole_reading_of_a_line_agree(at: int, cut: int, put: str) -> None:
+    """A line that is nearly as most are is taken, or refused, as the schema has it."""
+    line = _LINE[:at] + put + _LINE[at + cut :]
+
+    def read(add: Callable[[FileTable, str], None]) -> object:
+        table = FileTable()
+        try:
+            add(table, line)
+        except (ValueError, OverflowError) as error:
+            return str(error)
+        return list(table)
+
+    assert read(archive._add_line) == read(archive._add_checked)

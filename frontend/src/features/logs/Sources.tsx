@@ -47,7 +47,7 @@ export function Sources({ logs }: { logs: Logs }) {
       <details>
         <summary className="cursor-pointer text-faint">
           {sources.length < logs.logs.count
-            ? `${sources.length} of them, what is in trouble first`
+            ? `${sources.length} of them`
             : "every log"}
         </summary>
         <ul>
