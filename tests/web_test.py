@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import io
 import weakref
 from dataclasses import replace
@@ -162,7 +163,12 @@ def test_a_survey_is_loaded_and_asked(admin: Client) -> None:
     assert job.status_code == 202
     done = admin.get(f"/api/jobs/{job.json()['id']}").json()
     assert (done["state"], done["error"]) == ("done", "")
-    overview = admin.get("/api/surveys/latest/sites").json()
+    answer = admin.get("/api/surveys/latest/sites")
+    packed = admin.get("/api/surveys/latest/sites", headers={"Accept-Encoding": "br, gzip"})
+    assert ("Content-Encoding" in answer, packed["Content-Encoding"]) == (False, "gzip")
+    assert gzip.decompress(packed.content) == answer.content
+    assert "Accept-Encoding" in answer["Vary"]
+    overview = answer.json()
     assert overview["survey"]["host"] == "quay"
     rows = [(site["name"], site["state"], site["gate"]) for site in overview["sites"]]
     assert rows[0] == ("choir.test", "blocked", "ladder")

@@ -46,9 +46,7 @@ export function Sources({ logs }: { logs: Logs }) {
       )}
       <details>
         <summary className="cursor-pointer text-faint">
-          {sources.length < logs.logs.count
-            ? `${sources.length} of them`
-            : "every log"}
+          {sources.length < logs.logs.count ? `${sources.length} of them` : "every log"}
         </summary>
         <ul>
           {sources.map((log) => (
