@@ -56,9 +56,18 @@ def _checked(part: str, value: Any, where: str) -> Any:
         raise SurveyError(f"{where}: {error}") from error
 
 
-def _parsed(text: bytes | str, where: str) -> Any:
+def _number(text: str) -> int | float:
+    """To the schemas 1.0 and 1e3 are integers; so they are to everybody behind them."""
+    number = float(text)
+    return int(number) if number.is_integer() else number
+
+
+_json = json.JSONDecoder(parse_float=_number).decode
+
+
+def _parsed(text: bytes, where: str) -> Any:
     try:
-        return json.loads(text)
+        return _json(text.decode())
     except (ValueError, RecursionError) as error:
         raise SurveyError(f"{where}: not JSON ({error})") from error
 
@@ -273,7 +282,7 @@ def _add_line(table: FileTable, line: str) -> None:
 
 
 def _add_checked(table: FileTable, line: str) -> None:
-    row = _checker("files")(json.loads(line))
+    row = _checker("files")(_json(line))
     get = row.get
     table.add_row(
         row["path"],

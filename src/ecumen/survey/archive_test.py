@@ -8,7 +8,7 @@ import zipfile
 from collections.abc import Callable
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from ecumen.errors import SurveyError
@@ -154,6 +154,9 @@ _LINE = (
 
 
 @settings(max_examples=400)
+@example(at=_LINE.index("4096"), cut=4, put="1E2")
+@example(at=_LINE.index("4096"), cut=4, put="1E999")
+@example(at=_LINE.index("4096"), cut=4, put="1E99")
 @given(
     at=st.integers(0, len(_LINE) - 1),
     cut=st.integers(0, 3),
