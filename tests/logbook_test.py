@@ -269,6 +269,37 @@ def test_a_file_that_is_gone_is_passed_over(tmp_path: Path) -> None:
     assert [each.target for each in raw_lines(record, asked, "", 9).lines] == ["/new"]
 
 
+@pytest.mark.parametrize("patience", [-1.0, 60.0])
+def test_page_by_page_every_line_comes_once_the_last_first(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, patience: float, seed: int
+) -> None:
+    """Over hours that are full, and stretches of days with nothing, in three logs."""
+    rng = random.Random(seed)
+    monkeypatch.setattr("ecumen_web.store.rawlines.PATIENCE", patience)
+    survey = many(3, tmp_path)
+    hours = sorted({rng.randrange(4) for _ in range(4)} | {rng.randrange(2000) for _ in range(12)})
+    written_down = []
+    for number in range(3):
+        moments = sorted(AT + 3600 * rng.choice(hours) + rng.randrange(3600) for _ in range(60))
+        lines = [(at, f"/{number}-{each}") for each, at in enumerate(moments)]
+        text = "".join(line(at, "192.0.2.1", path, 200, 9, "x") for at, path in lines)
+        (tmp_path / f"{number}.log").write_text(text)
+        written_down += lines
+    record = kept(survey, tmp_path)
+    assert reading.read_logs(record) == 180
+    end: int | None = AT + 3600 * 2000
+    seen: list[tuple[int, str]] = []
+    for _ in range(200):
+        assert end is not None
+        page = raw_lines(record, figures.Asked(HERE, AT, end), "", 1000)
+        seen += [(each.at, each.target) for each in page.lines]
+        end = page.searched_to
+        if end is None:
+            break
+    assert sorted(seen) == sorted(written_down)
+    assert [at for at, _ in seen] == sorted((at for at, _ in seen), reverse=True)
+
+
 def many(count: int, folder: Path) -> Survey:
     """Sites that write a log each, with one line in it."""
     first = small(folder / "0.log")

@@ -566,6 +566,26 @@ def looked_through(page: Page) -> None:
 
 
 @pytest.mark.usefixtures("logs_read")
+def test_of_hundreds_of_sites_one_is_found_by_typing(page: Page, application: Application) -> None:
+    def more(route: Route) -> None:
+        answer = route.fetch()
+        state = answer.json()
+        state["logs"]["owners"] += [{"key": f"k{n}", "name": f"more-{n}.test"} for n in range(300)]
+        route.fulfill(response=answer, json=state)
+
+    page.route("**/latest/logs", more)
+    page.goto(f"{application.address}/logs?view=figures")
+    site = page.get_by_label("Site", exact=True)
+    site.fill("tide-table.exam")
+    expect(page).not_to_have_url(re.compile("site="))
+    site.fill("tide-table.example")
+    expect(page).to_have_url(re.compile("site=.*tide-table"))
+    expect(page.get_by_role("region", name="Pages", exact=True)).to_be_visible()
+    site.fill("")
+    expect(page).not_to_have_url(re.compile("site="))
+
+
+@pytest.mark.usefixtures("logs_read")
 def test_a_site_is_seen_in_figures_ways_and_lines_and_new_lines_come(
     page: Page, application: Application
 ) -> None:

@@ -70,7 +70,8 @@ class LogOwner:
 class LogsView:
     """here: whether the logs lie on this machine. zone: seconds east of UTC. lines: of all logs.
 
-    sources: of that many logs, those in trouble first, then the longest ones.
+    count: of logs. sources: at most MOST_SOURCES of them by kind and path; what is in trouble is
+    chosen first, then the longest.
     """
 
     here: bool

@@ -1,7 +1,7 @@
 import { plural } from "../../lib/text";
 import { IMPACT_WORDS, ImpactMark } from "./ImpactMark";
 import { Mark, ringStyle, STATE_WORDS } from "./Mark";
-import { BEHIND, followLink, isFine, shortName } from "./present";
+import { BEHIND, CELL, followLink, isFine, shortName } from "./present";
 import type { Impact, Site } from "./queries";
 
 /** A site as a mark with its name that leads to its passage; `useInnerLinks` follows it. */
@@ -13,7 +13,8 @@ export function SiteMark({ site }: { site: Site }) {
       href={followLink(site)}
       aria-label={label}
       title={label}
-      className={`flex h-[30px] items-center gap-1 pr-2 pl-1 hover:bg-shoal ${fine ? "" : "border border-line bg-sheet"} ${site.behind ? "border-r-4 border-r-blocked" : ""}`}
+      className={`flex items-center gap-1 pr-2 pl-1 hover:bg-shoal ${fine ? "" : "border border-line bg-sheet"} ${site.behind ? "border-r-4 border-r-blocked" : ""}`}
+      style={{ height: CELL }}
     >
       {site.impact ? (
         <ImpactMark impact={site.impact as Impact} size={markSize(site)} />
@@ -53,5 +54,5 @@ function labelOf(site: Site): string {
 /** By traffic, as far as logs tell it: each tenfold more requests a day is a step. */
 function markSize(site: Site): number {
   if (site.requests_a_day == null) return site.personal ? 16 : 22;
-  return Math.min(30, (site.personal ? 10 : 12) + 4 * Math.log10(1 + site.requests_a_day));
+  return Math.min(CELL, (site.personal ? 10 : 12) + 4 * Math.log10(1 + site.requests_a_day));
 }

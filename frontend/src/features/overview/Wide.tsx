@@ -1,7 +1,24 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { memo, type RefObject, useLayoutEffect, useMemo, useRef, useState } from "react";
+import {
+  memo,
+  type RefObject,
+  useCallback,
+  useLayoutEffect,
+  useMemo,
+  useRef,
+  useState,
+} from "react";
 import { useInnerLinks } from "../../lib/links";
-import { cellsOf, type Grouping, inStrips, isFine, PITCH, type Shoal, type Strip } from "./present";
+import {
+  CELL,
+  cellsOf,
+  type Grouping,
+  inStrips,
+  isFine,
+  PITCH,
+  type Shoal,
+  type Strip,
+} from "./present";
 import { FineMark, SiteMark } from "./SiteMark";
 import { Title } from "./Title";
 
@@ -17,16 +34,15 @@ export function Wide({ groups, by, frame }: PartProps) {
   const across = Math.max(1, Math.floor(useWidth(scroller) / PITCH));
   const strips = useMemo(() => inStrips(groups, across), [groups, across]);
   useInnerLinks(scroller);
+  // Other strips have other keys, and so their heights are asked for anew.
+  const key = useCallback((at: number) => `${strips[at]?.shoal.title} ${at}`, [strips]);
   const drawn = useVirtualizer({
     count: strips.length,
     getScrollElement: () => scroller.current,
     estimateSize: (at) => strips[at]?.height ?? 0,
+    getItemKey: key,
     overscan: 2,
   });
-  useLayoutEffect(() => {
-    // Heights are asked for once, unless told that they are others.
-    if (strips) drawn.measure();
-  }, [strips, drawn]);
   return (
     <div ref={scroller} className={frame}>
       <div className="relative" style={{ height: drawn.getTotalSize() }}>
@@ -65,7 +81,7 @@ const Marks = memo(function Marks({ strip, by, across }: MarksProps) {
       {strip.first && <Title shoal={strip.shoal} by={by} />}
       <div
         className="grid gap-1 pb-1"
-        style={{ gridTemplateColumns: `repeat(${across}, 30px)`, gridAutoRows: 30 }}
+        style={{ gridTemplateColumns: `repeat(${across}, ${CELL}px)`, gridAutoRows: CELL }}
       >
         {strip.sites.map((site) =>
           isFine(site) ? (

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { cellsOf, followLink, inStrips, matching, matchingGroups, shoals } from "./present";
+import { cellsOf, followLink, inStrips, matching, matchingGroups, PITCH, shoals } from "./present";
 import type { BriefFinding, Group, Site } from "./queries";
 
 const site = (name: string, over: Partial<Site> = {}): Site => ({
@@ -93,7 +93,7 @@ test("strips hold every site once, and no row more than it has room for", () => 
     ]);
     for (const { sites, first, height } of strips) {
       const cells = sites.reduce((sum, each) => sum + cellsOf(each, across), 0);
-      const rows = Math.floor(height / 34) - (first ? 1 : 0);
+      const rows = Math.floor(height / PITCH) - (first ? 1 : 0);
       expect(cells).toBeLessThanOrEqual(rows * across);
       expect(rows).toBeLessThanOrEqual(6);
     }

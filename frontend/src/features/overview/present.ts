@@ -30,8 +30,9 @@ export function shoals(sites: Site[], by: Grouping): Shoal[] {
   );
 }
 
-// The pitch of a field of thousands, in pixels: marks stand on a grid, so that nothing is measured.
-export const PITCH = 34;
+// A field of thousands, in pixels: marks stand on a grid, so that nothing is measured.
+export const CELL = 30;
+export const PITCH = CELL + 4;
 // Above the marks of a group.
 const TITLE = 44;
 const ROWS = 6;
