@@ -20,8 +20,9 @@ from ecumen.rights import Subject, Walker
 from ecumen.rights.created import created
 from ecumen.rights.reach import Reacher
 from ecumen.survey import Kind, Survey
-from ecumen_machine import capture, probe
+from ecumen_machine import capture
 from ecumen_machine.files import Collector, entry_of
+from ecumen_machine.ground import mounts_here
 
 pytestmark = pytest.mark.server
 
@@ -174,7 +175,7 @@ def compared(base: Path, asked: Callable[[], tuple[str, str]], count: int) -> tu
     collector = Collector()
     collector.trees([str(base)])
     assert not collector.gaps
-    survey = Survey("x", 0, "test", (), collector.table(), mounts=probe.mounts_here())
+    survey = Survey("x", 0, "test", (), collector.table(), mounts=mounts_here())
     reacher = Reacher(survey)
     wrong, decided = [], 0
     for subject in SUBJECTS:

@@ -21,7 +21,7 @@ from ecumen.rights import Subject
 from ecumen.survey import Kind, read_survey, write_survey
 from ecumen_cli.survey import survey as survey_command
 from ecumen_machine import EngineSpec, take_survey
-from ecumen_machine.probe import _account_gaps
+from ecumen_machine.ground import _account_gaps
 from ecumen_machine.programs import running
 from tests.kernel_test import as_subject
 from tests.worlds.accounts import accounts
@@ -177,7 +177,7 @@ def test_listeners_come_from_the_kernel_and_names_from_the_hosts_file(base: Path
 
 
 def test_a_running_server_is_surveyed_with_its_sockets_and_its_last_reload(base: Path) -> None:
-    if running(("apache2",)) is not None:
+    if running("/usr/sbin/apache2") is not None:
         pytest.skip("another server of this kind is running on this machine")
     config = lay_out(base)
     before = int(time.time())

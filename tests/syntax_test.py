@@ -12,8 +12,7 @@ import pytest
 
 from ecumen.engines.httpd.draft import flat
 from ecumen.engines.httpd.reader import Reader
-from ecumen_machine.files import Collector
-from ecumen_machine.live import LiveSource
+from ecumen_machine.ground import Ground
 from ecumen_machine.programs import httpd_build
 
 pytestmark = pytest.mark.server
@@ -106,9 +105,7 @@ def ours(base: Path) -> list[str] | None:
     """The environment lines in the order read; None where the server would refuse the texts."""
     build = httpd_build()
     assert build is not None
-    reader = Reader(
-        LiveSource(Collector()), root=str(base), version=build.version, built_in=build.built_in
-    )
+    reader = Reader(Ground(), root=str(base), version=build.version, built_in=build.built_in)
     tree = reader.read(str(base / "main.conf"))
     if tree.mistakes:
         return None

@@ -12,6 +12,7 @@ from ecumen.passage import Follower
 from ecumen_cli import exit as statuses
 from ecumen_cli.files import open_survey
 from ecumen_cli.reports import FORMATS
+from ecumen_cli.said import printable
 
 
 @click.command()
@@ -32,7 +33,7 @@ def audit(survey_file: str, form: str, fail_on: tuple[str, ...]) -> int:
 
     def progress(doing: str, done: int, total: int) -> None:
         if shown:
-            click.echo(f"\r\033[K{doing} ({done}/{total})", nl=False, err=True)
+            click.echo(f"\r\033[K{printable(doing)} ({done}/{total})", nl=False, err=True)
 
     found = run(Follower(survey), progress)
     if shown:

@@ -15,7 +15,7 @@ from ecumen.audit.scene import Scene
 from ecumen.passage import Follower
 from ecumen_cli import exit as statuses
 from ecumen_cli.files import open_survey
-from ecumen_cli.follow import printable
+from ecumen_cli.said import printable
 
 _SIGNS = {"new": "+", "gone": "-", "changed": "~"}
 

@@ -15,6 +15,7 @@ from ecumen.passage import Follower, Passage, Verdict
 from ecumen.passage.request import read_request, request_of
 from ecumen_cli import exit as statuses
 from ecumen_cli.files import batch_rows, open_survey
+from ecumen_cli.said import printable
 
 _MARKS = {
     Verdict.CLEAR: "passes ",
@@ -74,11 +75,6 @@ def _answer(follower: Follower, row: dict[str, Any], brief: bool) -> dict[str, A
 
 
 _ANSWER = ("decided", "status", "site", "file", "content_type", "location", "upstream", "log")
-
-
-def printable(text: str) -> str:
-    """Text of a surveyed server, made harmless for a terminal."""
-    return "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in text)
 
 
 def _text(passage: Passage) -> str:

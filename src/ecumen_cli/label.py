@@ -13,7 +13,7 @@ from ecumen.errors import SurveyError
 from ecumen.survey import Kind
 from ecumen_cli import exit as statuses
 from ecumen_cli.files import open_survey
-from ecumen_cli.follow import printable
+from ecumen_cli.said import printable
 
 
 @click.command()

@@ -7,6 +7,7 @@ import sys
 import click
 
 from ecumen.errors import SurveyError
+from ecumen_cli.said import printable, warn
 
 
 @click.command()
@@ -27,12 +28,12 @@ def load(file: str) -> None:
     except SurveyError as error:
         raise SurveyError(f"{file}: {error}") from error
     count = record.sites.count()
-    click.echo(f"{file}: {record.host}, {record.paths} paths, {count} sites loaded", err=True)
+    warn(f"{file}: {record.host}, {record.paths} paths, {count} sites loaded")
 
 
 def _progress(doing: str, done: int, total: int) -> None:
     if sys.stderr.isatty():
         share = f" {done} of {total}" if total else ""
         end = "\n" if total and done == total else ""
-        sys.stderr.write(f"\r\x1b[K{doing}{share}{end}")
+        sys.stderr.write(f"\r\x1b[K{printable(doing)}{share}{end}")
         sys.stderr.flush()

@@ -17,6 +17,7 @@ from ecumen_cli.follow import follow
 from ecumen_cli.label import label
 from ecumen_cli.load import load
 from ecumen_cli.reach import reach
+from ecumen_cli.said import warn
 from ecumen_cli.serve import serve
 from ecumen_cli.survey import survey
 from ecumen_cli.tally import tally
@@ -37,15 +38,20 @@ def main() -> None:
     try:
         status = ecumen(standalone_mode=False)
     except click.ClickException as error:
-        click.echo(f"ecumen: {error.format_message()}", err=True)
+        warn(f"ecumen: {error.format_message()}")
         status = statuses.WRONG_INPUT
     except (click.exceptions.Abort, KeyboardInterrupt):
         status = 130
     except EcumenError as error:
-        click.echo(f"ecumen: {error}", err=True)
+        warn(f"ecumen: {error}")
         status = statuses.WRONG_INPUT
-    except BrokenPipeError:
-        # Whoever read our output has seen enough.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        status = statuses.DONE
+    except OSError as error:
+        if isinstance(error, BrokenPipeError):
+            # Whoever read our output has seen enough.
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            status = statuses.DONE
+        else:
+            where = f"{error.filename}: " if error.filename else ""
+            warn(f"ecumen: {where}{error.strerror or error}")
+            status = statuses.WRONG_INPUT
     sys.exit(status if isinstance(status, int) else statuses.DONE)

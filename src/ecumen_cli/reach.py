@@ -12,7 +12,7 @@ import click
 from ecumen.rights.reach import Reacher, is_need, reach_of_all
 from ecumen_cli import exit as statuses
 from ecumen_cli.files import batch_rows, open_survey
-from ecumen_cli.follow import printable
+from ecumen_cli.said import printable
 
 
 @click.command()

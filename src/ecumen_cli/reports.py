@@ -16,7 +16,7 @@ from ecumen.audit import CHECKS, Audit, Finding, Impact
 from ecumen.passage.request import escaped_path
 from ecumen.passage.verdict import Evidence
 from ecumen.survey import Survey
-from ecumen_cli.follow import printable
+from ecumen_cli.said import printable
 
 Report = Callable[[Survey, Audit], str]
 # SARIF's own levels (section 3.27.10).

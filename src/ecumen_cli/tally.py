@@ -11,7 +11,7 @@ import click
 
 from ecumen.logs.template import USUAL
 from ecumen_cli import exit as statuses
-from ecumen_cli.follow import printable
+from ecumen_cli.said import printable
 
 
 @click.command()

@@ -37,6 +37,7 @@ from ecumen.survey.files import (
 )
 from ecumen_machine.acl import decode
 from ecumen_machine.flags import names_of
+from ecumen_machine.handles import SwappedError, open_plain
 
 # Made up by the kernel as one looks: nothing in there belongs to a site.
 PSEUDO = ("/proc", "/sys", "/dev")
@@ -138,27 +139,29 @@ class _Looker:
     def _folder(self, folder: bytes, stack: list[bytes], inside: bool) -> None:
         part = self.part
         try:
-            handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
-        except NotADirectoryError:
+            # Whatever its owner swaps for a link meanwhile: nothing beyond it is looked at.
+            handle = open_plain(folder, os.O_RDONLY | os.O_DIRECTORY)
+        except SwappedError:
             return
         except OSError as error:
             part.gaps.append(("folder", folder, error.strerror or str(error)))
             return
+        base = folder if folder.endswith(b"/") else folder + b"/"
+        before = b"" if inside else b"/proc/self/fd/%d/" % handle
         try:
             if inside:
                 os.fchdir(handle)
-            names = sorted(os.listdir(b"." if inside else folder))
+            names = sorted(map(os.fsencode, os.listdir(handle)))
+            seen = [
+                name
+                for at in range(0, len(names), TOGETHER)
+                for name in self._names(names[at : at + TOGETHER], base, before, stack)
+            ]
         except OSError as error:
             part.gaps.append(("folder", folder, error.strerror or str(error)))
             return
         finally:
             os.close(handle)
-        base = folder if folder.endswith(b"/") else folder + b"/"
-        seen = [
-            name
-            for at in range(0, len(names), TOGETHER)
-            for name in self._names(names[at : at + TOGETHER], base, b"" if inside else base, stack)
-        ]
         gone = len(names) - len(seen)
         complete = not gone or not any(gap[1].startswith(base) for gap in part.gaps[-gone:])
         part.folders.append((folder, b"\0".join(seen), len(seen), complete))
@@ -185,7 +188,7 @@ class _Looker:
             there = [name for name, bad in zip(names, failed, strict=True) if not bad]
             for name, bad in zip(names, failed, strict=True):
                 if bad:
-                    self._gone(base + name)
+                    self._gone(base + name, before + name)
             return self._names(there, base, before, stack) if there else []
         self._filled = end
         part = self.part
@@ -246,10 +249,10 @@ class _Looker:
             code = self._codes[context] = len(self._codes) + 1
         return code
 
-    def _gone(self, path: bytes) -> None:
+    def _gone(self, path: bytes, at: bytes) -> None:
         """Says what could not be looked at, unless it simply is no longer there."""
         try:
-            os.lstat(path)
+            os.lstat(at)
         except FileNotFoundError:
             return
         except OSError as error:

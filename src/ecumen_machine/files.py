@@ -13,23 +13,31 @@ from ecumen.survey.files import KINDS, Columns
 from ecumen_machine.acl import decode
 from ecumen_machine.capture import KIND_OF, capture
 from ecumen_machine.flags import flags_of
+from ecumen_machine.handles import SwappedError, within
 
 MOST_LINKS = 40
 
 
-def entry_of(path: str, seen: os.stat_result | None = None) -> Entry:
-    """lstat(2) and the extended attributes of one path. Raises OSError."""
-    info = os.lstat(path) if seen is None else seen
+def entry_of(path: str) -> Entry:
+    """What lies at a path of which no folder is a link. Raises OSError, SwappedError."""
+    folder, _, leaf = path.rpartition("/")
+    with within(folder) as anchor:
+        return _entry(path, f"{anchor}/{leaf}")
+
+
+def _entry(path: str, at: str) -> Entry:
+    """lstat(2) and the extended attributes of what is reached by `at`. Raises OSError."""
+    info = os.lstat(at)
     kind = KIND_OF[stat.S_IFMT(info.st_mode)]
-    target = os.readlink(path) if kind is Kind.LINK else None
+    target = os.readlink(at) if kind is Kind.LINK else None
     acl = default = context = None
-    for name in _attributes(path):
+    for name in _attributes(at):
         if name == "system.posix_acl_access":
-            acl = decode(os.getxattr(path, name, follow_symlinks=False))
+            acl = decode(os.getxattr(at, name, follow_symlinks=False))
         elif name == "system.posix_acl_default":
-            default = decode(os.getxattr(path, name, follow_symlinks=False))
+            default = decode(os.getxattr(at, name, follow_symlinks=False))
         elif name == "security.selinux":
-            value = os.getxattr(path, name, follow_symlinks=False)
+            value = os.getxattr(at, name, follow_symlinks=False)
             context = value.rstrip(b"\0").decode("utf-8", "replace")
     return Entry(
         path,
@@ -44,7 +52,7 @@ def entry_of(path: str, seen: os.stat_result | None = None) -> Entry:
         acl,
         default,
         context,
-        flags=flags_of(path) if kind in (Kind.FILE, Kind.DIR) else (),
+        flags=flags_of(at) if kind in (Kind.FILE, Kind.DIR) else (),
     )
 
 
@@ -123,7 +131,7 @@ class Collector:
             return known
         try:
             entry = entry_of(path)
-        except (FileNotFoundError, NotADirectoryError):
+        except (FileNotFoundError, NotADirectoryError, SwappedError):
             return None
         except OSError as error:
             self.gap("metadata", path, error)
@@ -153,19 +161,21 @@ class Collector:
         found: list[tuple[str, Entry]] = []
         complete = True
         try:
-            with os.scandir(folder) as names:
-                for item in names:
+            with within(folder) as anchor:
+                for name in os.listdir(anchor):
+                    path = f"{folder.rstrip('/')}/{name}"
                     try:
-                        child = entry_of(item.path, item.stat(follow_symlinks=False))
+                        child = _entry(path, f"{anchor}/{name}")
                     except FileNotFoundError:
                         continue
                     except OSError as error:
-                        self.gap("metadata", item.path, error)
+                        self.gap("metadata", path, error)
                         complete = False
                         continue
                     self._note(child)
-                    found.append((item.name, self.entries[child.path]))
-        except NotADirectoryError:
+                    found.append((name, self.entries[child.path]))
+        except SwappedError:
+            # It was a folder a moment ago.
             return []
         except OSError as error:
             self.gap("folder", folder, error)

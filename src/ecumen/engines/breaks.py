@@ -24,20 +24,22 @@ _NGINX_PLACE = re.compile(r" in (/.*):(\d+)\Z")
 @dataclass(frozen=True, slots=True)
 class Break:
     """engine_says: it is the engine's own check that says so. runs_since: the engine goes on with
-    what it read then (seconds since 1970, UTC).
+    what it read then (seconds since 1970, UTC). unread: it may load all the same; what it reads
+    there is not known.
     """
 
     place: Place
     message: str
     engine_says: bool
     runs_since: int | None = None
+    unread: bool = False
 
     def doubt(self) -> Doubt:
         """Nothing that is configured is sure to hold: it was never loaded as it stands."""
         proof = Proof(place=self.place, text=self.message)
         facts = {"why": self.message.rstrip(".")}
-        code = "site.fails-check"
-        if self.runs_since is not None:
+        code = "site.unread" if self.unread else "site.fails-check"
+        if not self.unread and self.runs_since is not None:
             code = "site.fails-reload"
             facts["read"] = f"{datetime.fromtimestamp(self.runs_since, UTC):%Y-%m-%d %H:%M} UTC"
         return Doubt(code, Rank(Phase.ENTRY), facts, (proof,))
@@ -85,7 +87,7 @@ def breaks_of(record: EngineRecord, mistakes: Sequence[Mistake]) -> tuple[Break,
         read = _of_httpd if record.kind == "httpd" else _of_nginx
         place, message = read(record.check.output, record.config)
         found.append(Break(place, message, True, since))
-    own = [Break(m.place, m.message, False, since) for m in mistakes]
+    own = [Break(m.place, m.message, False, since, m.unread) for m in mistakes]
     return (*found, *(each for each in own if not found or each.place != found[0].place))
 
 

@@ -28,7 +28,7 @@ class SurveySource:
                 folder, _, leaf = folder.rpartition("/")
         return found
 
-    def read(self, path: str) -> bytes | None:
+    def read(self, path: str, by: str | None = None) -> bytes | None:
         text = self.survey.texts.get(path)
         if text is not None:
             return text

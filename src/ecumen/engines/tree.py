@@ -41,10 +41,13 @@ class Directive(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Mistake:
-    """Why the engine would refuse this configuration."""
+    """Why the engine would refuse this configuration; or, where it is unread, why we cannot say: a
+    text is there that the survey does not hold.
+    """
 
     place: Place
     message: str
+    unread: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,8 +75,10 @@ class Tree:
 class Source(Protocol):
     """Where configuration texts come from: a survey, or a machine that is being surveyed."""
 
-    def read(self, path: str) -> bytes | None:
-        """The text of a file; None where there is none that can be read."""
+    def read(self, path: str, by: str | None = None) -> bytes | None:
+        """The text of a file; None where there is none that can be read. by: the file that names
+        it, if one does.
+        """
 
     def names(self, folder: str) -> list[str] | None:
         """Names in a folder, sorted by bytes; None where it is no folder that can be read."""

@@ -177,7 +177,7 @@ def _parts(survey: Survey) -> Iterator[tuple[str, Any]]:
     )
     yield "labels.json", _labels_row(survey.labels)
     yield "certificates.json", []
-    yield "logs.json", []
+    yield "logs.json", [{"path": path} for path in survey.logs]
 
 
 def _dated(name: str) -> zipfile.ZipInfo:
@@ -368,4 +368,5 @@ def read_survey(stream: IO[bytes]) -> Survey:
                 for n in _json_part(archive, "names")
             ),
             texts=dict(_texts(archive)),
+            logs=tuple(log["path"] for log in _json_part(archive, "logs")),
         )

@@ -105,7 +105,9 @@ class EngineRecord:
 
 @dataclass(frozen=True)
 class Survey:
-    """One server at one time. `texts`: configuration files by path, as bytes."""
+    """One server at one time. `texts`: configuration files by path, as bytes. logs: paths of the
+    files that its sites write their lines to.
+    """
 
     host: str
     taken_at: int
@@ -122,6 +124,7 @@ class Survey:
     kernel: Mapping[str, str] = field(default_factory=dict)
     mounts: tuple[Mount, ...] = ()
     labels: Labels = field(default_factory=Labels)
+    logs: tuple[str, ...] = ()
 
     @cached_property
     def account_by_name(self) -> Mapping[str, Account]:

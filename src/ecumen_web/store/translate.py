@@ -35,18 +35,19 @@ def survey_row(survey: Survey, file: str, digest: str) -> SurveyRecord:
 
 def break_rows(engines: Sequence[Engine]) -> list[dict[str, object]]:
     """Where each engine stops reading its configuration, and how many sites stand behind."""
+    stops = [(engine, [each for each in engine.breaks if not each.unread]) for engine in engines]
     return [
         {
             "engine": engine.kind,
-            "file": clean(engine.breaks[0].place.file),
-            "line": engine.breaks[0].place.line,
-            "message": clean(engine.breaks[0].message)[:2000],
-            "engine_says": engine.breaks[0].engine_says,
-            "runs_since": engine.breaks[0].runs_since,
+            "file": clean(broken[0].place.file),
+            "line": broken[0].place.line,
+            "message": clean(broken[0].message)[:2000],
+            "engine_says": broken[0].engine_says,
+            "runs_since": broken[0].runs_since,
             "behind": sum(site.behind for site in engine.sites()),
         }
-        for engine in engines
-        if engine.breaks
+        for engine, broken in stops
+        if broken
     ]
 
 

@@ -27,7 +27,7 @@ def _moment(seconds: float) -> str:
 )
 def fails_check(scene: Scene) -> Iterator[Found]:
     for engine in scene.engines:
-        for broken in engine.breaks[:1]:
+        for broken in [each for each in engine.breaks if not each.unread][:1]:
             sites = [site for site in scene.hosts if site.engine is engine]
             yield Found(
                 f"{engine.kind} {engine.record.config}",

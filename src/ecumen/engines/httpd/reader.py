@@ -28,9 +28,11 @@ MOST_MISTAKES = 1000
 class _Stop(Exception):  # noqa: N818 - a signal that the engine stops reading, not an error of ours
     """The server would stop here. for_good: our reading stops too."""
 
-    def __init__(self, place: Place, message: str, *, for_good: bool = False) -> None:
+    def __init__(
+        self, place: Place, message: str, *, for_good: bool = False, unread: bool = False
+    ) -> None:
         super().__init__(message)
-        self.mistake = Mistake(place, message)
+        self.mistake = Mistake(place, message, unread)
         self.for_good = for_good
 
 
@@ -246,8 +248,10 @@ class Reader:
             why = f"{path} is included more than {DEEPEST_INCLUDE} deep"
             raise _Stop(by, why, for_good=True)
         stamp = self.source.stamp(path) if self.keeps else None
-        text = self.source.read(path)
+        text = self.source.read(path, by.file if depth else None)
         if text is None:
+            if self.source.exists(path):
+                raise _Stop(by, f"the survey does not hold {path}", unread=True)
             if optional:
                 return
             raise _Stop(by, f"{path} cannot be read")

@@ -16,7 +16,7 @@ class Texts:
     def __init__(self, **texts: str) -> None:
         self.texts = {f"/c/{name.replace('__', '/')}": text for name, text in texts.items()}
 
-    def read(self, path: str) -> bytes | None:
+    def read(self, path: str, by: str | None = None) -> bytes | None:
         text = self.texts.get(path)
         return None if text is None else text.encode("utf-8", "surrogateescape")
 

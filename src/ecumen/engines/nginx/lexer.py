@@ -49,13 +49,17 @@ def _shown(word: str) -> str:
 
 
 class SyntaxFault(Exception):  # noqa: N818 - what the engine would stop at, not an error of ours
-    """Where and why the engine stops reading. for_good: our reading stops too.
+    """Where and why the engine stops reading. for_good: our reading stops too. unread: it is the
+    survey alone that does not hold what is read next.
 
     open: where the blocks begin that are open there.
     """
 
-    def __init__(self, place: Place, message: str, *, for_good: bool = False) -> None:
+    def __init__(
+        self, place: Place, message: str, *, for_good: bool = False, unread: bool = False
+    ) -> None:
         super().__init__(message)
+        self.unread = unread
         self.place = place
         self.message = message
         self.for_good = for_good

@@ -72,7 +72,7 @@ class Reader:
         )
 
     def _broken(self, fault: SyntaxFault) -> None:
-        self.mistakes.append(Mistake(fault.place, fault.message))
+        self.mistakes.append(Mistake(fault.place, fault.message, fault.unread))
         self.cut |= fault.open
         self.steady = False
 
@@ -90,8 +90,10 @@ class Reader:
             self.files.append(path)
             into += known[1]
             return
-        text = self.source.read(path)
+        text = self.source.read(path, by.file if depth else None)
         if text is None:
+            if self.source.exists(path):
+                raise SyntaxFault(by, f"the survey does not hold {path}", unread=True)
             raise SyntaxFault(by, f'open() "{path}" failed')
         self.files.append(path)
         if depth:

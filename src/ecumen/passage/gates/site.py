@@ -41,6 +41,7 @@ GATE = Gate(
             "The engine would not load this configuration: {why}. It goes on with what it read on "
             "{read}."
         ),
+        "site.unread": Words("What the engine reads there is not known: {why}."),
         "site.variable-unknown": Words("The survey does not know the variable {name}."),
         "site.module-unknown": Words("What the module {module} does is not known."),
         "site.condition-unknown": Words("Whether this conditional section holds is not known."),

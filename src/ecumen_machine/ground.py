@@ -1,0 +1,514 @@
+"""What the understanding of a server may ask of the machine: texts, folders, metadata, and what the
+kernel and the engines' own programs say.
+
+This is the part that runs as root. It copies bytes and metadata through handles; it parses nothing
+that an owner wrote, runs installed programs alone, and decides by itself what it hands out:
+
+- A text is a plain file, of a bounded size, no password or key file (`withheld`), and was put where
+  it lies by somebody who may read it himself (`handles.is_its_own`).
+- What is named by a text that others than root may write is handed out only where they may read
+  it.
+- An engine's check is run only where all that it loads is root's (`cage`).
+"""
+
+from __future__ import annotations
+
+import grp
+import json
+import os
+import pwd
+import re
+import select
+import signal
+import socket
+import stat
+import time
+from collections.abc import Callable, Hashable, Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor, wait
+from dataclasses import dataclass
+
+import psutil
+
+from ecumen.survey import (
+    Account,
+    ConfigCheck,
+    EngineRecord,
+    FileTable,
+    Gap,
+    Group,
+    Labels,
+    Listener,
+    Mount,
+    NameRecord,
+)
+from ecumen_machine import cage, contexts, programs
+from ecumen_machine.confine import become_nobody_else
+from ecumen_machine.files import Collector
+from ecumen_machine.handles import Reached, is_its_own, reached, reopened, writers_of
+from ecumen_machine.withheld import LARGEST_TEXT, blacked, content_withheld, place_withheld
+
+# Looking names up must not hold the survey up: what has no answer by then is not known (seconds).
+NAMES_WITHIN = 6.0
+MOST_NAMES = 5000
+MOST_TEXTS = 2 << 30  # bytes, of all texts together
+_MOST_ROUNDS = 12  # of names that an engine's check cannot do without
+
+Progress = Callable[[str, int], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What the machine says of itself."""
+
+    host: str
+    taken_at: int
+    accounts: tuple[Account, ...]
+    groups: tuple[Group, ...]
+    listeners: tuple[Listener, ...]
+    addresses: tuple[str, ...]
+    kernel: dict[str, str]
+    mounts: tuple[Mount, ...]
+    labels: Labels
+
+
+class Ground:
+    """The machine itself; also a Source of configuration texts."""
+
+    def __init__(self, progress: Progress = lambda doing, count: None) -> None:
+        self._progress = progress
+        self._collector = Collector(lambda count: progress("reading file metadata", count))
+        self._texts: dict[str, bytes | None] = {}
+        # Who but root may have written a text, and so what it names.
+        self._writers: dict[str, set[int]] = {}
+        self._read = 0
+
+    # --- texts ---
+
+    def read(self, path: str, by: str | None = None) -> bytes | None:
+        """The text of a file, links followed. by: the file that names it."""
+        physical = self._collector.path(path)
+        if physical is None:
+            return None
+        suspects = self._writers.get(by, set()) if by is not None else set()
+        if physical not in self._texts or suspects:
+            text = self._text(path, physical, suspects)
+            if suspects:
+                return text
+            self._texts[physical] = text
+        return self._texts[physical]
+
+    def _text(self, path: str, physical: str, suspects: set[int]) -> bytes | None:
+        try:
+            with reached(path) as found:
+                why = self._refused(found, suspects)
+                if why is None:
+                    return None
+                if not why:
+                    return self._content(found, physical)
+        except OSError as error:
+            why = error.strerror or str(error)
+        self.gap("text", path, why)
+        return None
+
+    def _refused(self, found: Reached, suspects: set[int]) -> str | None:
+        """Why a file is no text; None for what can be none."""
+        if not stat.S_ISREG(found.info.st_mode):
+            return None
+        if not is_its_own(found) or not all(map(found.readable_by, suspects)):
+            return "whoever named it may not read it"
+        return place_withheld(found)
+
+    def _content(self, found: Reached, path: str) -> bytes | None:
+        with os.fdopen(reopened(found.handle), "rb") as stream:
+            if os.fstat(stream.fileno()).st_size > LARGEST_TEXT:
+                self.gap("text", path, "too large for a configuration")
+                return None
+            data = stream.read(LARGEST_TEXT)
+        self._read += len(data)
+        if self._read > MOST_TEXTS:
+            self.gap("text", path, "there are too many configuration files")
+            return None
+        why = content_withheld(data)
+        if why:
+            self.gap("text", path, why)
+            return None
+        if not found.roots:
+            self._writers[found.path] = found.writers | found.linked_by | writers_of(found.info)
+        return blacked(data)
+
+    def names(self, folder: str) -> list[str] | None:
+        """Names in a folder, sorted by bytes; None where it is no folder that can be read."""
+        names = self._collector.folder(folder)
+        return None if names is None else sorted(names, key=os.fsencode)
+
+    def exists(self, path: str) -> bool | None:
+        return self._collector.path(path) is not None
+
+    def stamp(self, path: str) -> Hashable | None:
+        """Each text is wanted for the survey, so none is taken as read."""
+        return None
+
+    def texts(self) -> dict[str, bytes]:
+        """All that was handed out, by path without links."""
+        return {path: text for path, text in self._texts.items() if text is not None}
+
+    # --- metadata ---
+
+    def look(self, paths: Sequence[str]) -> None:
+        """Notes each of these paths, and where its links lead."""
+        for path in paths:
+            self._collector.path(path)
+
+    def look_into(self, folders: Sequence[str]) -> None:
+        for folder in folders:
+            self._collector.folder(folder)
+
+    def trees(self, paths: Sequence[str]) -> None:
+        """Notes everything below these paths, links not followed."""
+        self._collector.trees(paths)
+
+    def read_named(self, leaves: Sequence[str]) -> None:
+        """Reads the plain files with one of these names among all that was noted."""
+        for path in list(self._collector.named(frozenset(leaves))):
+            self.read(path)
+
+    def table(self) -> FileTable:
+        return self._collector.table()
+
+    def gap(self, what: str, path: str, why: str) -> None:
+        self._collector.gaps.append(Gap(what, path, why))
+
+    def gaps(self) -> tuple[Gap, ...]:
+        return tuple(dict.fromkeys(self._collector.gaps))
+
+    # --- engines ---
+
+    def engines(self, specs: Sequence[tuple[str, str]]) -> list[EngineRecord]:
+        """The records of engines by kind and configuration, or without any those installed."""
+        if specs:
+            return [self._declared(kind, config) for kind, config in specs]
+        return [record for kind in ("httpd", "nginx") if (record := self._installed(kind))]
+
+    def _build(self, kind: str) -> programs.Build | None:
+        try:
+            return programs.httpd_build() if kind == "httpd" else programs.nginx_build()
+        except (programs.UntrustedError, OSError) as error:
+            self.gap("program", kind, str(error))
+            return None
+
+    def _declared(self, kind: str, config: str) -> EngineRecord:
+        build = self._build(kind)
+        return EngineRecord(
+            kind=kind,
+            config=config,
+            version=build.version if build else "",
+            root=build.root if build else os.path.dirname(config),
+            built_in=build.built_in if build else (),
+            environment=programs.environment_file(config) if kind == "httpd" else None,
+            declared=True,
+        )
+
+    def _installed(self, kind: str) -> EngineRecord | None:
+        build = self._build(kind)
+        if build is None:
+            return None
+        now = programs.running(build.program)
+        httpd = kind == "httpd"
+        config = (now and httpd and now.config) or build.config
+        environment = None
+        if httpd:
+            environment = (now and now.environment) or programs.environment_file(config)
+        return EngineRecord(
+            kind=kind,
+            config=config,
+            version=build.version,
+            root=build.root,
+            built_in=build.built_in,
+            defines=now.defines if now and httpd else (),
+            environment=environment,
+            running=now is not None,
+            loaded_at=now.loaded_at if now else None,
+        )
+
+    def check(
+        self, record: EngineRecord, files: Sequence[str], modules: Sequence[str]
+    ) -> ConfigCheck | None:
+        """What the engine's own check says of a configuration; None where it was not run, which is
+        a gap. files: the texts that it is made of; modules: what else it loads.
+
+        Only root is told the truth: others may not read the keys or open the logs that it tries.
+        """
+        if os.geteuid() != 0:
+            return None
+        build = self._build(record.kind)
+        if build is None:
+            return None
+        why = _not_roots([record.config, *files, *modules])
+        if not why and any(map(_INTERPRETER.search, modules)):
+            why = "it loads an interpreter, which runs code while it is checked"
+        if why:
+            self.gap("check", record.config, f"not checked by {record.kind} itself: {why}")
+            return None
+        file = "-f" if record.kind == "httpd" else "-c"
+        options = [option for name in record.defines for option in ("-D", name)]
+        command = [build.program, "-t", file, record.config, *options]
+        try:
+            status, output = self._said(command, record)
+        except (cage.CageError, OSError) as error:
+            self.gap("check", record.config, f"not checked by {record.kind} itself: {error}")
+            return None
+        said = output.decode("utf-8", "replace")
+        if _UNKNOWN_NAME.search(said):
+            self.gap(
+                "check", record.config, f"not checked by {record.kind} itself: a name leads nowhere"
+            )
+            return None
+        return ConfigCheck(status == 0, said)
+
+    def _said(self, command: Sequence[str], record: EngineRecord) -> tuple[int, bytes]:
+        """Of the check in its cage, which has no network: names are asked for outside of it."""
+        hosts: list[tuple[str, str]] = []
+        own = _addresses()
+        environment = record.environment or {}
+        # What the service makes when it starts: that it is not there yet says nothing.
+        given = (environment.get(name, "") for name in ("APACHE_RUN_DIR", "APACHE_LOCK_DIR"))
+        folders = [folder for folder in given if folder.startswith("/")]
+        for _ in range(_MOST_ROUNDS):
+            status, output = cage.checked(command, environment, hosts, own, folders)
+            missing = _UNKNOWN_NAME.search(output.decode("utf-8", "replace"))
+            if missing is None or any(name == missing[1] for _, name in hosts):
+                break
+            known = [a for r in self.resolve([missing[1]]) for a in r.addresses or ()]
+            if not known:
+                break
+            hosts += [(address, missing[1]) for address in known]
+        return status, output
+
+    # --- the machine ---
+
+    def facts(self) -> Facts:
+        kernel = _kernel()
+        self._collector.gaps += _account_gaps()
+        return Facts(
+            host=socket.gethostname(),
+            taken_at=int(time.time()),
+            accounts=tuple(
+                Account(row.pw_name, row.pw_uid, row.pw_gid, row.pw_dir, row.pw_shell)
+                for row in pwd.getpwall()
+            ),
+            groups=tuple(Group(r.gr_name, r.gr_gid, tuple(r.gr_mem)) for r in grp.getgrall()),
+            listeners=self._listeners(),
+            addresses=_addresses(),
+            kernel=kernel,
+            mounts=mounts_here(),
+            labels=self._labels(kernel["security.mode"]),
+        )
+
+    def _listeners(self) -> tuple[Listener, ...]:
+        try:
+            sockets = psutil.net_connections("tcp")
+        except psutil.AccessDenied as error:
+            self.gap("listeners", "/proc/net/tcp", str(error))
+            return ()
+        found = {}
+        for item in sockets:
+            if item.status != psutil.CONN_LISTEN or not item.laddr:
+                continue
+            found[(item.laddr.ip, item.laddr.port)] = Listener(
+                item.laddr.ip, item.laddr.port, _program(item.pid), item.pid
+            )
+        return tuple(found[key] for key in sorted(found))
+
+    def _labels(self, mode: str) -> Labels:
+        """The rules where there are any, and the policy where the kernel holds one."""
+        if mode == "disabled":
+            return Labels(contexts.rules_here())
+        self._progress("asking for the policy", len(self._collector))
+        try:
+            return contexts.labels_here()
+        except contexts.ToolError as error:
+            self.gap("policy", "/etc/selinux", str(error))
+            return Labels(contexts.rules_here())
+
+    def resolve(self, names: Sequence[str]) -> list[NameRecord]:
+        """What names lead to: by the hosts file, or by asking, in a process without privileges."""
+        found = {record.name.lower(): record for record in _hosts_file()}
+        asked = [name for name in names if name not in found][:MOST_NAMES]
+        if asked:
+            self._progress("looking up names", 0)
+            for record in _looked_up_apart(asked):
+                found[record.name] = record
+        return [found[name] for name in sorted(found)]
+
+
+_INTERPRETER = re.compile(r"perl|lua|njs|_js_|passenger|python|ruby|php", re.IGNORECASE)
+_UNKNOWN_NAME = re.compile(r'host not found in (?:upstream )?"([^":/]+)[^"]*"')
+
+
+def _not_roots(paths: Iterable[str]) -> str:
+    """The first of what would be loaded that others than root may write; "" for none."""
+    for path in dict.fromkeys(paths):
+        try:
+            with reached(path) as found:
+                if not found.roots:
+                    return f"others than root may write {path}"
+        except OSError:
+            # That it is missing is for the check to say; but who may put it there?
+            folder = os.path.dirname(path)
+            if folder not in ("", path) and (why := _not_roots([folder])):
+                return why
+    return ""
+
+
+def _program(pid: int | None) -> str | None:
+    if pid is None:
+        return None
+    try:
+        return psutil.Process(pid).name()
+    except psutil.Error:
+        return None
+
+
+def _addresses() -> tuple[str, ...]:
+    found = []
+    for items in psutil.net_if_addrs().values():
+        for item in items:
+            if item.family in (socket.AF_INET, socket.AF_INET6):
+                found.append(item.address.partition("%")[0])
+    return tuple(dict.fromkeys(found))
+
+
+def _account_gaps(path: str = "/etc/nsswitch.conf") -> list[Gap]:
+    """Directories of accounts that cannot be listed as a whole (nsswitch.conf(5))."""
+    try:
+        with open(path, encoding="utf-8", errors="replace") as stream:
+            lines = stream.read().splitlines()
+    except OSError:
+        return []
+    for line in lines:
+        database, colon, sources = line.partition("#")[0].partition(":")
+        if not colon or database.strip() != "passwd":
+            continue
+        listed = {"files", "compat", "systemd", "db"}
+        others = [word for word in sources.split() if word[0] != "[" and word not in listed]
+        if others:
+            why = f"accounts from {', '.join(others)} may be missing"
+            return [Gap("accounts", path, why)]
+    return []
+
+
+def _kernel() -> dict[str, str]:
+    settings = {"security.mode": _security_mode()}
+    try:
+        with open("/proc/sys/fs/protected_symlinks") as stream:
+            settings["fs.protected_symlinks"] = stream.read().strip()
+    except OSError:
+        pass
+    return settings
+
+
+def _security_mode() -> str:
+    """Of the security contexts: enforcing, permissive or disabled."""
+    try:
+        with open("/sys/fs/selinux/enforce") as stream:
+            return "enforcing" if stream.read().strip() == "1" else "permissive"
+    except OSError:
+        return "disabled"
+
+
+def mounts_here() -> tuple[Mount, ...]:
+    """proc_pid_mountinfo(5), in the order in which they were mounted."""
+    try:
+        with open("/proc/self/mountinfo", "rb") as stream:
+            lines = stream.read().splitlines()
+    except OSError:
+        return ()
+    return tuple(mount_of_line(line) for line in lines if b" - " in line)
+
+
+def mount_of_line(line: bytes) -> Mount:
+    """The options of the mount and those of the file system behind it both count."""
+    own, _, behind = line.partition(b" - ")
+    _, _, _, _, point, options, *_ = own.split(b" ")
+    kind, _, whole = behind.split(b" ", 2)
+    path = re.sub(rb"\\([0-7]{3})", lambda octal: bytes([int(octal[1], 8)]), point)
+    told = {*options.split(b","), *whole.split(b",")}
+    return Mount(os.fsdecode(path), os.fsdecode(kind), b"ro" in told, b"noexec" in told)
+
+
+# --- names ---
+
+
+def _hosts_file() -> Iterable[NameRecord]:
+    """hosts(5). The first line that has a name decides."""
+    try:
+        with open("/etc/hosts", encoding="utf-8", errors="replace") as stream:
+            lines = stream.read().splitlines()
+    except OSError:
+        return
+    seen: dict[str, list[str]] = {}
+    for line in lines:
+        parts = line.partition("#")[0].split()
+        for name in parts[1:]:
+            seen.setdefault(name, []).append(parts[0])
+    for name, addresses in seen.items():
+        yield NameRecord(name, tuple(addresses), "hosts")
+
+
+def _looked_up_apart(names: Sequence[str]) -> list[NameRecord]:
+    """What a resolver answers is read by a process that may do nothing; what it has not said in
+    time is not known.
+    """
+    read, write = os.pipe2(os.O_CLOEXEC)
+    child = os.fork()
+    if child == 0:
+        try:
+            os.close(read)
+            become_nobody_else()
+            answers = {name: _plain(found) for name, found in _looked_up(names)}
+            with os.fdopen(write, "w") as stream:
+                json.dump(answers, stream)
+        finally:
+            os._exit(0)
+    os.close(write)
+    said, until = b"", time.monotonic() + NAMES_WITHIN + 4
+    while (left := until - time.monotonic()) > 0 and select.select([read], [], [], left)[0]:
+        block = os.read(read, 1 << 16)
+        if not block:
+            break
+        said += block
+    os.close(read)
+    os.kill(child, signal.SIGKILL)
+    os.waitpid(child, 0)
+    try:
+        answers = json.loads(said)
+    except ValueError:
+        answers = {}
+    return [_record(name, answers.get(name)) for name in names]
+
+
+def _plain(found: tuple[str, ...] | None) -> list[str] | None:
+    return None if found is None else list(found)
+
+
+def _record(name: str, found: object) -> NameRecord:
+    addresses = tuple(map(str, found)) if isinstance(found, list) else None
+    return NameRecord(name, addresses)
+
+
+def _looked_up(names: Sequence[str]) -> list[tuple[str, tuple[str, ...] | None]]:
+    pool = ThreadPoolExecutor(max_workers=16)
+    tasks = {pool.submit(_look_up, name): name for name in names}
+    done, _ = wait(tasks, timeout=NAMES_WITHIN)
+    return [(tasks[task], task.result()) for task in done]
+
+
+def _look_up(name: str) -> tuple[str, ...] | None:
+    try:
+        rows = socket.getaddrinfo(name, None, type=socket.SOCK_STREAM)
+    except socket.gaierror as error:
+        known = error.errno in (socket.EAI_NONAME, getattr(socket, "EAI_NODATA", -5))
+        return () if known else None
+    except (OSError, UnicodeError):
+        return None
+    return tuple(dict.fromkeys(str(row[4][0]) for row in rows))
