@@ -81,6 +81,7 @@ class Ground:
         # Who but root may have written a text, and so what it names.
         self._writers: dict[str, set[int]] = {}
         self._read = 0
+        self._withheld = False
 
     # --- texts ---
 
@@ -116,7 +117,9 @@ class Ground:
             return None
         if not is_its_own(found) or not all(map(found.readable_by, suspects)):
             return "whoever named it may not read it"
-        return place_withheld(found)
+        why = place_withheld(found)
+        self._withheld = self._withheld or bool(why)
+        return why
 
     def _content(self, found: Reached, path: str) -> bytes | None:
         with os.fdopen(reopened(found.handle), "rb") as stream:
@@ -130,6 +133,7 @@ class Ground:
             return None
         why = content_withheld(data)
         if why:
+            self._withheld = True
             self.gap("text", path, why)
             return None
         if not found.roots:
@@ -244,6 +248,8 @@ class Ground:
         if build is None:
             return None
         why = _not_roots([record.config, *files, *modules])
+        if not why and self._withheld:
+            why = "what it says could quote what is withheld"
         if not why and any(map(_INTERPRETER.search, modules)):
             why = "it loads an interpreter, which runs code while it is checked"
         if why:
@@ -257,7 +263,7 @@ class Ground:
         except (cage.CageError, OSError) as error:
             self.gap("check", record.config, f"not checked by {record.kind} itself: {error}")
             return None
-        said = output.decode("utf-8", "replace")
+        said = blacked(output).decode("utf-8", "replace")
         if _UNKNOWN_NAME.search(said):
             self.gap(
                 "check", record.config, f"not checked by {record.kind} itself: a name leads nowhere"

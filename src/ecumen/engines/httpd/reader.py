@@ -28,11 +28,9 @@ MOST_MISTAKES = 1000
 class _Stop(Exception):  # noqa: N818 - a signal that the engine stops reading, not an error of ours
     """The server would stop here. for_good: our reading stops too."""
 
-    def __init__(
-        self, place: Place, message: str, *, for_good: bool = False, unread: bool = False
-    ) -> None:
+    def __init__(self, place: Place, message: str, *, for_good: bool = False) -> None:
         super().__init__(message)
-        self.mistake = Mistake(place, message, unread)
+        self.mistake = Mistake(place, message)
         self.for_good = for_good
 
 
@@ -251,7 +249,10 @@ class Reader:
         text = self.source.read(path, by.file if depth else None)
         if text is None:
             if self.source.exists(path):
-                raise _Stop(by, f"the survey does not hold {path}", unread=True)
+                # What stands there is not known; what stands behind it is.
+                self.mistakes.append(Mistake(by, f"the survey does not hold {path}", unread=True))
+                self.steady = False
+                return
             if optional:
                 return
             raise _Stop(by, f"{path} cannot be read")
