@@ -57,7 +57,8 @@ def configured(base: Path, more: str = "") -> Path:
     config.write_text(
         plain_head(base, "127.0.0.46", 8086)
         + f"<Directory {base}/www>\n  AllowOverride All\n  Require all granted\n</Directory>\n"
-        + f"<VirtualHost *:8086>\n  ServerName one.test\n  DocumentRoot {base}/www\n</VirtualHost>\n"
+        + f"<VirtualHost *:8086>\n  ServerName one.test\n  DocumentRoot {base}/www\n"
+        + "</VirtualHost>\n"
         + more
     )
     return config
@@ -147,7 +148,7 @@ def test_what_others_may_write_is_not_checked_by_running_it(base: Path, how: str
             line = f"Include {base}/link.conf\n"
     survey = surveyed(configured(base, line))
     assert survey.engines[0].check is None
-    assert "others than root may write" in [g.why for g in survey.gaps if g.what == "check"][0]
+    assert "others than root may write" in next(g.why for g in survey.gaps if g.what == "check")
     survey = surveyed(configured(base))
     assert survey.engines[0].check is not None
     assert survey.engines[0].check.passes, survey.engines[0].check.output
@@ -157,7 +158,8 @@ def test_envvars_are_read_and_never_run(base: Path) -> None:
     owned(
         base / "envvars",
         f"export APACHE_A=one\nAPACHE_B='two words'\nexport APACHE_C=$(touch {base}/ran)\n"
-        f"touch {base}/ran\nAPACHE_D=`touch {base}/ran`\n. {base}/other\nexport APACHE_E=$APACHE_A$SUFFIX\n"
+        f"touch {base}/ran\nAPACHE_D=`touch {base}/ran`\n. {base}/other\n"
+        "export APACHE_E=$APACHE_A$SUFFIX\n"
         f'if [ -z "$(touch {base}/ran)" ]; then\nAPACHE_F=1\nfi\nexport SECRET=1\n',
     )
     found = environment_file(str(base / "httpd.conf"))
@@ -436,8 +438,10 @@ def _digest(roots: list[str]) -> dict[str, str]:
                     values = [os.getxattr(path, n, follow_symlinks=False) for n in names]
                 except OSError:
                     continue
-                facts = (info.st_ino, info.st_mode, info.st_uid, info.st_gid, info.st_size,
-                         info.st_mtime_ns, info.st_ctime_ns, info.st_nlink, names, values)  # fmt: skip
+                facts = (
+                    info.st_ino, info.st_mode, info.st_uid, info.st_gid, info.st_size,
+                    info.st_mtime_ns, info.st_ctime_ns, info.st_nlink, names, values,
+                )  # fmt: skip
                 if stat.S_ISDIR(info.st_mode) or stat.S_ISREG(info.st_mode):
                     found[path] = hashlib.blake2b(repr(facts).encode()).hexdigest()
     return found

@@ -93,8 +93,9 @@ class Ground:
         suspects = self._writers.get(by, set()) if by is not None else set()
         if physical not in self._texts or suspects:
             text = self._text(path, physical, suspects)
-            if suspects:
-                return text
+            if suspects and text is None:
+                # Root may name it, too, and be told.
+                return None
             self._texts[physical] = text
         return self._texts[physical]
 
