@@ -75,6 +75,7 @@ def ids(survey: Survey) -> set[str]:
 
 ONE = block("a.test")
 TWO = ONE + block("b.test", "b")
+MATCHED = '<LocationMatch "^/in/{}$">\nRequire all denied\n</LocationMatch>\n'
 OPTIONS = "<Directory /srv/a>\nOptions {}\nAllowOverride {}\n</Directory>"
 DIRS = ("0755 root /etc/sites-available/", "0755 root /etc/sites-enabled/")
 
@@ -290,6 +291,10 @@ CASES: dict[str, tuple[Make, Make]] = {
         lambda: httpd(block("a.test", lines=options("None", "All")), "0644 ines /srv/a/.htaccess",
                       texts=httpd(block("a.test", lines=options("None", "All"))).texts
                       | {"/srv/a/.htaccess": b"# nothing\n"}),
+    ),
+    "rule.fails-open": (
+        lambda: httpd(MATCHED.format("(a|a|aa)*") + ONE),
+        lambda: httpd(MATCHED.format("(a|b)*") + ONE),
     ),
     "rule.override-refused": (
         lambda: httpd(block("a.test", lines=options("None", "All")), "0644 ines /srv/a/.htaccess",

@@ -7,6 +7,8 @@ import shutil
 
 import pytest
 
+from ecumen_machine import matching
+
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--seed", type=int, default=1, help="The first seed of generated worlds.")
@@ -40,3 +42,9 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 @pytest.fixture
 def seed(request: pytest.FixtureRequest) -> int:
     return int(request.config.getoption("--seed"))
+
+
+@pytest.fixture(autouse=True, scope="session")
+def patterns_apart() -> None:
+    """Costly patterns are matched in a process that can be ended, as in every command."""
+    matching.start()

@@ -10,7 +10,7 @@ from ecumen.audit import Impact
 from ecumen.audit import audit as run
 from ecumen.passage import Follower
 from ecumen_cli import exit as statuses
-from ecumen_cli.files import open_survey
+from ecumen_cli.files import open_survey, patterns_apart
 from ecumen_cli.reports import FORMATS
 from ecumen_cli.said import printable
 
@@ -28,6 +28,7 @@ from ecumen_cli.said import printable
 )
 def audit(survey_file: str, form: str, fail_on: tuple[str, ...]) -> int:
     """Finds outages, exposures, clashes and drift over all sites, each with its evidence."""
+    patterns_apart()
     survey = open_survey(survey_file)
     shown = sys.stderr.isatty()
 

@@ -14,7 +14,7 @@ from ecumen.audit.changes import Change, Changed, Changes, changes, titles
 from ecumen.audit.scene import Scene
 from ecumen.passage import Follower
 from ecumen_cli import exit as statuses
-from ecumen_cli.files import open_survey
+from ecumen_cli.files import open_survey, patterns_apart
 from ecumen_cli.said import printable
 
 _SIGNS = {"new": "+", "gone": "-", "changed": "~"}
@@ -28,6 +28,7 @@ def compare(before: str, after: str, as_json: bool) -> int:
     """Says what changed from one survey to another: sites, bindings, files, accounts, findings,
     and which front pages fare differently.
     """
+    patterns_apart()
     scenes = [Scene(Follower(open_survey(name))) for name in (before, after)]
     audits = [audit(scene) for scene in scenes]
     found = (titles(audits[0].findings), titles(audits[1].findings))

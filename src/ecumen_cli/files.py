@@ -10,6 +10,7 @@ import click
 
 from ecumen.errors import RequestError, SurveyError
 from ecumen.survey import Survey, read_survey
+from ecumen_cli.said import warn
 
 
 def open_survey(path: str) -> Survey:
@@ -21,6 +22,14 @@ def open_survey(path: str) -> Survey:
         raise SurveyError(f"{path}: {error.strerror}") from error
     except SurveyError as error:
         raise SurveyError(f"{path}: {error}") from error
+
+
+def patterns_apart() -> None:
+    """Has costly patterns matched in a process that can be ended; before anything large is read."""
+    from ecumen_machine import matching
+
+    if matching.start() is None:
+        warn("libpcre2-8 is missing here: of most patterns it is not worked out what they match")
 
 
 def batch_rows(path: str) -> Iterator[dict[str, Any]]:

@@ -14,7 +14,7 @@ from ecumen.errors import RequestError
 from ecumen.passage import Follower, Passage, Verdict
 from ecumen.passage.request import read_request, request_of
 from ecumen_cli import exit as statuses
-from ecumen_cli.files import batch_rows, open_survey
+from ecumen_cli.files import batch_rows, open_survey, patterns_apart
 from ecumen_cli.said import printable
 
 _MARKS = {
@@ -48,6 +48,7 @@ def follow(
     """Explains what happens to a request: every gate, and every obstacle."""
     if bool(urls) == bool(batch):
         raise click.UsageError("name at least one URL, or --batch FILE")
+    patterns_apart()
     follower = Follower(open_survey(survey_file))
     if batch:
         settle()

@@ -17,6 +17,12 @@ from collections.abc import Sequence
 
 import psutil
 
+try:
+    # It asks the system where its library is, which must be done before that is refused.
+    import pyseccomp
+except (ImportError, RuntimeError, OSError):
+    pyseccomp = None
+
 MEMORY = 4 << 30  # bytes of address space
 PROCESSOR = 1800  # seconds
 OPEN_FILES = 64
@@ -42,6 +48,8 @@ getdents64 getcwd dup dup2 dup3 pipe2 ftruncate fsync fdatasync fallocate uname 
 getrlimit prlimit64 getrusage mbind set_robust_list rseq tgkill setitimer rt_sigpending shutdown
 getsockopt umask ioctl
 """.split()
+
+_FORKS = "clone clone3 fork vfork wait4 waitid kill pipe set_tid_address".split()
 
 
 def free_uid() -> int:
@@ -69,13 +77,12 @@ def become_nobody_else() -> None:
     os.setresuid(uid, uid, uid)
 
 
-def confine(
-    *, memory: int = MEMORY, processor: int = PROCESSOR, dies_with_parent: bool = True
-) -> list[str]:
-    """Sets all limits; what holds, in words. Handles that are open stay usable."""
+def confine(*, memory: int = MEMORY, processor: int = PROCESSOR, forks: bool = False) -> list[str]:
+    """Sets all limits; what holds, in words. Handles that are open stay usable. forks: processes
+    like itself may be made.
+    """
     holds = []
-    if dies_with_parent:
-        _libc.prctl(_PDEATHSIG, 9, 0, 0, 0)
+    _libc.prctl(_PDEATHSIG, 9, 0, 0, 0)
     if os.geteuid() == 0 and _libc.unshare(_NEWNET | _NEWIPC | _NEWUTS) == 0:
         holds.append("no network")
     _limit(resource.RLIMIT_AS, memory)
@@ -86,13 +93,14 @@ def confine(
     if os.geteuid() == 0:
         become_nobody_else()
         holds.append("an account of its own")
-    # To root it would say nothing.
-    _limit(resource.RLIMIT_NPROC, 0)
+    if not forks:
+        # To root it would say nothing.
+        _limit(resource.RLIMIT_NPROC, 0)
     _libc.prctl(_DUMPABLE, 0, 0, 0, 0)
     _libc.prctl(_NO_NEW_PRIVS, 1, 0, 0, 0)
     if _landlock(_libraries()):
         holds.append("no files")
-    if _seccomp():
+    if _seccomp([*_CALLS, *(_FORKS if forks else ())]):
         holds.append("few calls")
     return holds
 
@@ -137,14 +145,12 @@ def _landlock(readable: Sequence[str]) -> bool:
     return bool(done == 0)
 
 
-def _seccomp() -> bool:
+def _seccomp(calls: Sequence[str]) -> bool:
     """Refuses every call that is not on the list: the caller gets EPERM."""
-    try:
-        import pyseccomp
-    except (ImportError, RuntimeError, OSError):
+    if pyseccomp is None:
         return False
     rules = pyseccomp.SyscallFilter(pyseccomp.ERRNO(1))
-    for name in _CALLS:
+    for name in calls:
         try:
             rules.add_rule(pyseccomp.ALLOW, name)
         except (OSError, ValueError):

@@ -9,7 +9,15 @@ from ecumen.engines.breaks import Break
 from ecumen.engines.httpd.engine import HttpdEngine
 from ecumen.engines.nginx.engine import NginxEngine
 from ecumen.engines.short import Question, Short
-from ecumen.engines.sites import Arrival, Binding, Handling, Part, PersonalGround, SiteSummary
+from ecumen.engines.sites import (
+    AccessPattern,
+    Arrival,
+    Binding,
+    Handling,
+    Part,
+    PersonalGround,
+    SiteSummary,
+)
 from ecumen.engines.tree import Place
 from ecumen.rights import Subject
 from ecumen.survey import EngineRecord, Survey
@@ -57,6 +65,9 @@ class Engine(Protocol):
 
     def reads_override(self, site: Place, folder: str) -> bool | None:
         """Whether a site reads a per-folder override file there; None where that is not known."""
+
+    def access_patterns(self) -> Iterable[AccessPattern]:
+        """Patterns that keep requests out, but for those on which matching is given up."""
 
     def opens(self, site: Place, folder: str) -> Iterable[tuple[str, Place]]:
         """What a site opens in a folder that few need, and the line that does."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from enum import IntEnum
 
 from ecumen.engines.tree import Directive, Place
+from ecumen.patterns import Regex
 from ecumen.survey import Entry
 
 
@@ -50,6 +51,16 @@ class Rank:
     @property
     def lap(self) -> int:
         return self.phase // _LAP
+
+
+@dataclass(frozen=True, slots=True)
+class AccessPattern:
+    """A pattern that decides who is kept out. regex: None where it is not evaluated."""
+
+    pattern: str
+    regex: Regex | None
+    place: Place
+    text: str
 
 
 @dataclass(frozen=True, slots=True)

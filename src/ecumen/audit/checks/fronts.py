@@ -173,6 +173,7 @@ _fronts(
     "The configuration itself turns the front page away",
     (
         "way.loops",
+        "way.pattern-fails",
         "way.rules-fail",
         "way.rules-need-links",
         "way.no-such-place",

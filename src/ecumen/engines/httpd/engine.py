@@ -6,13 +6,14 @@ Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x"; measured.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
 
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.choice import Chooser, Chosen
+from ecumen.engines.httpd.guards import access_patterns
 from ecumen.engines.httpd.hostname import HostHeader, read_host
 from ecumen.engines.httpd.laps import Laps
 from ecumen.engines.httpd.overrides import asks_for
@@ -25,6 +26,7 @@ from ecumen.engines.httpd.walk import unread
 from ecumen.engines.owners import name_owners
 from ecumen.engines.short import Question, Short
 from ecumen.engines.sites import (
+    AccessPattern,
     Arrival,
     Binding,
     Block,
@@ -173,6 +175,9 @@ class HttpdEngine:
         if settings is None:
             return None
         return asks_for(settings.override, settings.override_list)
+
+    def access_patterns(self) -> Iterable[AccessPattern]:
+        return access_patterns(self.survey, self.server)
 
     def opens(self, site: Place, folder: str) -> Iterator[tuple[str, Place]]:
         """What a site opens in a folder that few need, and the line that does."""

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from ecumen.engines.nginx.catalogue import leaves_answer
 from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.texts import Text, text_of
-from ecumen.patterns import Regex, compiled
+from ecumen.patterns import AtLimit, Regex, compiled
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 # Statuses for which the engine has a page of its own.
@@ -451,7 +451,14 @@ def _flag(line: Line) -> bool:
 
 
 def _regex(pattern: str, *, ignore_case: bool = False) -> Regex | None:
-    return compiled(pattern, ignore_case=ignore_case, dollar_only_end=False, dot_all=False)
+    return compiled(
+        pattern,
+        ignore_case=ignore_case,
+        dollar_only_end=False,
+        dot_all=False,
+        same_names=False,
+        at_limit=AtLimit.FAILS,
+    )
 
 
 def regex_of(pattern: str, *, ignore_case: bool = False) -> Regex | None:

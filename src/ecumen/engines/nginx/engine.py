@@ -6,7 +6,7 @@ Source: nginx, "How nginx processes a request", "Development guide: HTTP phases"
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
 
@@ -23,6 +23,7 @@ from ecumen.engines.nginx.uri import read_path
 from ecumen.engines.owners import name_owners
 from ecumen.engines.short import Question, Short
 from ecumen.engines.sites import (
+    AccessPattern,
     Answer,
     Arrival,
     Binding,
@@ -191,6 +192,10 @@ class NginxEngine:
     @cached_property
     def _server_at(self) -> dict[Place, Server]:
         return {server.place: server for server in reversed(self.whole.servers)}
+
+    def access_patterns(self) -> Iterable[AccessPattern]:
+        """None: what cannot be matched is an error here, and nobody is let in."""
+        return ()
 
     def opens(self, site: Place, folder: str) -> Iterator[tuple[str, Place]]:
         """What a site opens in a folder that few need: listings, where they are on for all."""

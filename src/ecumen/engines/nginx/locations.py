@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from ecumen.engines.nginx.config import Conf
-from ecumen.patterns import Hit, Regex, TooCostly
+from ecumen.patterns import Hit, PatternFailsError, Regex, TooCostly
 
 
 @dataclass(slots=True)
@@ -32,7 +32,8 @@ class Location:
 class Found:
     """location: None where the server itself takes the address. sent: the address lacks a slash.
 
-    weighed: those that were tried, in order, and what came of each.
+    weighed: those that were tried, in order, and what came of each. fails: the one on whose pattern
+    the engine gives up.
     """
 
     location: Location | None
@@ -40,6 +41,7 @@ class Found:
     sent: bool = False
     weighed: list[tuple[Location, str]] = field(default_factory=list)
     unknown: Location | None = None
+    fails: Location | None = None
 
 
 @dataclass(slots=True)
@@ -111,6 +113,9 @@ class Locations:
                 if location.regex is None:
                     raise TooCostly(location.name)
                 hit = location.regex.search(path)
+            except PatternFailsError:
+                found.location, found.hit, found.fails = None, None, location
+                return True
             except TooCostly:
                 found.unknown = found.unknown or location
                 continue

@@ -39,7 +39,7 @@ from ecumen.engines.sites import (
     not_shown,
 )
 from ecumen.engines.upstreams import is_closed
-from ecumen.patterns import Hit, Regex, TooCostly
+from ecumen.patterns import Hit, PatternFailsError, Regex, TooCostly
 from ecumen.rights import Problem
 from ecumen.rights.walk import join
 from ecumen.survey import Entry, Kind, Survey
@@ -59,6 +59,10 @@ class NotEvaluated(Exception):  # noqa: N818 - a signal, not an error of ours
 
 def proof(line: Line | None) -> tuple[Proof, ...]:
     return (Proof(place=line.place, text=line.quoted),) if line is not None else ()
+
+
+class _GivenUp(Exception):  # noqa: N818 - says what is so, like NotEvaluated
+    """The engine fails the request here; the block is noted."""
 
 
 class Run:
@@ -106,6 +110,8 @@ class Run:
         while action is not None:
             try:
                 action = action()
+            except _GivenUp:
+                action = None
             except NotEvaluated as what:
                 facts = {"what": what.what}
                 self._doubt("way.rule-unknown", Phase.MAPPING, facts, *proof(what.line))
@@ -185,6 +191,9 @@ class Run:
             Contender(loc.title, "won" if loc is found.location else outcome, *proof(loc.conf.line))
             for loc, outcome in found.weighed
         ]
+        if found.fails is not None:
+            self._gives_up(found.fails.name, *proof(found.fails.conf.line))
+            return None
         if found.hit is not None:
             self.state.captured(found.hit)
         location = found.location
@@ -337,8 +346,15 @@ class Run:
             if regex is None:
                 raise TooCostly(pattern)
             return regex.search(text)
+        except PatternFailsError:
+            self._gives_up(pattern, *proof(line))
+            raise _GivenUp from None
         except TooCostly:
             raise NotEvaluated(line, f"the pattern {pattern}") from None
+
+    def _gives_up(self, pattern: str, *proofs: Proof) -> None:
+        self._block("way.pattern-fails", Phase.MAPPING, 500, {"pattern": pattern}, *proofs)
+        self.done = True
 
     def _holds(self, rule: If) -> bool:
         left = self._value(rule.left, rule.line, quoted=self.quote)

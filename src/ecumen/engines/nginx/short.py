@@ -204,7 +204,7 @@ class _Passing:
 
     def _place(self) -> None:
         found = self.server.locations.find(self.path)
-        if found.unknown is not None or found.sent:
+        if found.unknown is not None or found.fails is not None or found.sent:
             raise _NotPlain
         conf = self.server.conf if found.location is None else found.location.conf
         if conf.internal and not self.internal:

@@ -80,6 +80,11 @@ GATE = Gate(
             "The rules of rewriting lead in a circle: the engine gives up after ten laps.",
             "Leave out of the rules what they themselves lead to.",
         ),
+        "way.pattern-fails": Words(
+            "The engine gives up on the pattern {pattern}, and fails the request: matching takes "
+            "more steps than it allows, or the address is no UTF-8.",
+            "Write the pattern so that no text can be taken by it in many ways.",
+        ),
         "way.rule-unknown": Words("A rule of rewriting asks for {what}, which is not worked out."),
         "way.not-evaluated": Words("{directive} is not evaluated yet."),
         "way.account-unknown": Words(
