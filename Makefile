@@ -43,8 +43,10 @@ setup: $(VENV)/.installed frontend/node_modules/.installed ## everything that is
 
 app: $(APP) ## builds the screen
 
+# Nothing of it is real: where it is tried as root, it may stay that.
 demo: $(VENV)/.installed $(APP) ## the application with the demo data, on http://127.0.0.1:8420
-	@ECUMEN_HOME=$${ECUMEN_HOME:-$(CURDIR)/.cache/demo} $(VENV)/bin/ecumen demo --port $(PORT)
+	@ECUMEN_HOME=$${ECUMEN_HOME:-$(CURDIR)/.cache/demo} $(VENV)/bin/ecumen demo --port $(PORT) \
+	  $$(test $$(id -u) -ne 0 || echo --as-root)
 
 # --- what must hold ---
 

@@ -584,7 +584,7 @@ def many_screens() -> Iterator[Result]:
         home = base / "records"
         with (base / "many.survey").open("wb") as stream:
             write_survey(survey, stream)
-        assert command(home, "load", str(base / "many.survey")).wait() == 0
+        assert command(home, "load", "--as-root", str(base / "many.survey")).wait() == 0
         with serving(home) as application, browser() as chromium:
             page = chromium.new_page(viewport={"width": 1280, "height": 800})
             application.sign_in(page)

@@ -102,7 +102,7 @@ def test_a_batch_is_answered_line_by_line_in_its_order(survey_file: str) -> None
         (("survey", "--out", "/tmp/x", "--engine", "teapot:/etc/x"), "", "write httpd:FILE"),
         (("survey", "--out", "/tmp/x", "--engine", "httpd:/gone"), "", "no such configuration"),
         (("survey", "--out", "/tmp/x", "--scan", "/gone"), "", "no such folder"),
-        (("load", "{bad}"), "", "not a survey file"),
+        (("load", "--as-root", "{bad}"), "", "not a survey file"),
         (("nonsense",), "", "No such command"),
     ],
 )  # fmt: skip

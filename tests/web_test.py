@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import io
+import time
 import weakref
 from dataclasses import replace
 from pathlib import Path
@@ -135,19 +136,48 @@ def test_signing_in_needs_the_token_and_the_right_password(visitor: Client) -> N
     assert visitor.delete("/api/session").status_code == 403
 
 
-def test_guessing_passwords_is_slowed_down(visitor: Client) -> None:
+def test_guessing_passwords_is_slowed_down(
+    visitor: Client, monkeypatch: pytest.MonkeyPatch
+) -> None:
     token = visitor.get("/api/session").json()["token"]
-    statuses = [
-        visitor.post(
+
+    def guess(name: str, password: str, address: str = "192.0.2.1") -> int:
+        answer = visitor.post(
             "/api/session",
-            {"name": "ines", "password": str(number)},
+            {"name": name, "password": password},
             content_type="application/json",
             headers={"X-CSRFToken": token},
-        ).status_code
-        for number in range(12)
-    ]
-    assert statuses == [400] * 10 + [429] * 2
+            REMOTE_ADDR=address,
+        )
+        return int(answer.status_code)
+
+    assert [guess("ines", str(number)) for number in range(8)] == [400] * 6 + [429] * 2
+    # By account and address: neither others nor the same one from elsewhere have to wait.
+    assert guess("otto", "x") == 400
+    assert guess("ines", "x", "192.0.2.2") == 400
     assert visitor.get("/api/session").status_code == 200
+    now = time.time()
+    monkeypatch.setattr("ecumen_web.throttle.time.time", lambda: now + 3)
+    assert [guess("ines", "y"), guess("ines", "z")] == [400, 429]
+
+
+def test_who_signed_in_before_is_not_locked_out_by_who_guesses(visitor: Client) -> None:
+    """From the same address, as behind a proxy that does not say who asks."""
+    get_user_model().objects.create_user(username="ines", password="a long password")
+    right = {"name": "ines", "password": "a long password"}
+
+    def sign_in(client: Client, given: dict[str, str]) -> int:
+        headers = {"X-CSRFToken": client.get("/api/session").json()["token"]}
+        answer = client.post(
+            "/api/session", given, content_type="application/json", headers=headers
+        )
+        return int(answer.status_code)
+
+    assert sign_in(visitor, right) == 200
+    guesser = Client(enforce_csrf_checks=True)
+    assert [sign_in(guesser, right | {"password": "x"}) for _ in range(8)][-1] == 429
+    visitor.cookies.pop("sessionid")
+    assert sign_in(visitor, right) == 200
 
 
 def test_every_answer_carries_the_security_headers(visitor: Client) -> None:

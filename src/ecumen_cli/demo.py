@@ -7,10 +7,15 @@ import os
 
 import click
 
+from ecumen_cli.rootless import AS_ROOT, NAMED, without_root
+from ecumen_cli.said import say
+
 
 @click.command()
 @click.option("--port", default=8420, show_default=True, type=click.IntRange(1, 65534))
-def demo(port: int) -> None:
+@NAMED
+@AS_ROOT
+def demo(port: int, account: str, as_root: bool) -> None:
     """Loads the demo server and serves the web application on loopback."""
     from platformdirs import user_data_path
 
@@ -18,6 +23,8 @@ def demo(port: int) -> None:
     os.environ.setdefault("ECUMEN_HOME", str(user_data_path("ecumen-demo")))
     from ecumen_web import server
 
+    listening = server.bound("127.0.0.1", port)
+    without_root(account, as_root)
     server.prepare()
     from django.conf import settings
 
@@ -31,13 +38,13 @@ def demo(port: int) -> None:
         stream = io.BytesIO()
         write_survey(demo_survey(moment), stream)
         stream.seek(0)
-        load_kept(keep_file(stream), lambda *step: None)
-    password = server.ensure_account("demo")
+        load_kept(keep_file(stream), lambda *step: None, SurveyRecord.Origin.DEMO)
+    password = server.demo_account("demo")
     settings.DEMO_LOGS = str(settings.HOME / "quay")
     ask_for_logs(SurveyRecord.objects.all()[0])
     with StandIn(demo_survey(Moment.AS_LOADED), port + 1, settings.HOME / "quay") as stand_in:
         settings.STAND_IN = ("127.0.0.1", port + 1)
-        click.echo(f"Ecumen is at http://127.0.0.1:{port}/")
-        click.echo(f"Demo account: demo, password: {password}")
-        click.echo(f"The stand-in server answers at {stand_in.address} (name the site as Host)")
-        server.run("127.0.0.1", port)
+        say(f"Ecumen is at http://127.0.0.1:{port}/")
+        say(f"Demo account: demo, password: {password}")
+        say(f"The stand-in server answers at {stand_in.address} (name the site as Host)")
+        server.run(listening)

@@ -16,6 +16,7 @@ from ecumen_cli.demo import demo
 from ecumen_cli.follow import follow
 from ecumen_cli.label import label
 from ecumen_cli.load import load
+from ecumen_cli.people import people
 from ecumen_cli.reach import reach
 from ecumen_cli.said import warn
 from ecumen_cli.serve import serve
@@ -29,7 +30,9 @@ def ecumen() -> None:
     """Explains, audits and mends the sites of a shared-hosting server."""
 
 
-for command in (audit, compare, context, demo, follow, label, load, reach, serve, survey, tally):
+for command in (
+    audit, compare, context, demo, follow, label, load, people, reach, serve, survey, tally,
+):  # fmt: skip
     ecumen.add_command(command)
 
 

@@ -13,18 +13,44 @@ from __future__ import annotations
 import gzip
 import hashlib
 import os
-import stat
 import zlib
 from collections.abc import Collection, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import IO, cast
 
 from ecumen.logs.entry import LONGEST_LINE
 from ecumen.logs.rotation import OTHERWISE_PACKED, logs_of
+from ecumen_machine.logdoor import OWN, LogDoor
 
 HEAD = 1024  # bytes by which a file is known again
 BLOCK = 1 << 20  # bytes
 _MAGIC = b"\x1f\x8b"
+
+
+MOST_UNPACKED = 64 << 30  # bytes
+
+
+class Unpacked(gzip.GzipFile):
+    """What a packed file holds, in bounded pieces, as far as it is no trap.
+
+    Raises EOFError for a file of more bytes than a log has.
+    """
+
+    def __init__(self, stream: IO[bytes]) -> None:
+        super().__init__(fileobj=stream, mode="rb")
+        self._left = MOST_UNPACKED
+        self._packed = stream
+
+    def fileno(self) -> int:
+        return self._packed.fileno()
+
+    def read(self, size: int | None = -1) -> bytes:
+        data = super().read(size)
+        self._left -= len(data)
+        if self._left < 0:
+            raise EOFError(f"it unpacks to more than {MOST_UNPACKED} bytes")
+        return data
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,13 +94,16 @@ class Folders:
     once, however many logs lie in it.
     """
 
-    def __init__(self, logs: Collection[str]) -> None:
+    def __init__(self, logs: Collection[str], door: LogDoor = OWN) -> None:
         """logs: paths that are logs of their own, whatever they are called."""
         self._logs = logs
+        self.door = door
         self._folders: dict[str, dict[str, list[str]]] = {}
 
     def files_of(self, path: str) -> tuple[list[str], list[str]]:
-        """The files of a log, the oldest first, and those packed in a way that is not read."""
+        """The files of a log, the oldest first, and those that are not read, each with the reason
+        where it is not that it is packed in another way.
+        """
         folder, name = os.path.split(path)
         if folder not in self._folders:
             self._folders[folder] = self._look(folder)
@@ -82,23 +111,27 @@ class Folders:
         unread: list[str] = []
         for each in dict.fromkeys(self._folders[folder].get(name, ())):
             whole = os.path.join(folder, each)
-            try:
-                known = os.stat(whole)
-            except OSError:
-                continue
-            if not stat.S_ISREG(known.st_mode):
-                continue
             if each.endswith(OTHERWISE_PACKED):
                 unread.append(whole)
-            else:
-                found.append((whole == path, known.st_mtime, whole))
+                continue
+            try:
+                handle = self.door.open(whole)
+            except FileNotFoundError:
+                continue
+            except OSError as error:
+                unread.append(f"{whole}: {error.strerror or error}")
+                continue
+            try:
+                found.append((whole == path, os.fstat(handle).st_mtime, whole))
+            finally:
+                os.close(handle)
         return [whole for *_, whole in sorted(found)], sorted(unread)
 
     def _look(self, folder: str) -> dict[str, list[str]]:
         """Names of files by the names of the logs that they may belong to."""
         found: dict[str, list[str]] = {}
         try:
-            names = os.listdir(folder or ".")
+            names = self.door.names(folder)
         except OSError:
             return found
         for name in names:
@@ -109,20 +142,20 @@ class Folders:
         return found
 
 
-def parts_of(files: Sequence[str], marks: Sequence[Mark]) -> list[Part]:
+def parts_of(files: Sequence[str], marks: Sequence[Mark], door: LogDoor = OWN) -> list[Part]:
     """What there is to read of a log's files. marks: how far they were read before."""
     left = {(mark.device, mark.inode): mark for mark in marks}
     found: list[Part] = []
     unknown: list[tuple[str, os.stat_result, bool]] = []
     for path in files:
         try:
-            with open(path, "rb") as stream:
+            with os.fdopen(door.open(path), "rb") as stream:
                 known = os.fstat(stream.fileno())
                 packed = stream.read(2) == _MAGIC
         except OSError:
             continue
         mark = left.get((known.st_dev, known.st_ino))
-        if mark is not None and _continues(path, packed, mark):
+        if mark is not None and _continues(door, path, packed, mark):
             found.append(Part(path, packed, mark, mark))
             del left[mark.device, mark.inode]
         else:
@@ -130,12 +163,12 @@ def parts_of(files: Sequence[str], marks: Sequence[Mark]) -> list[Part]:
     # A copy is made of a log, or a packed file of a plain one: what it is made of goes first.
     unknown.sort(key=lambda each: (each[2], each[0] != files[-1]))
     for path, known, packed in unknown:
-        again = next((mark for mark in left.values() if _continues(path, packed, mark)), None)
+        again = next((mark for mark in left.values() if _continues(door, path, packed, mark)), None)
         if again is not None:
             del left[again.device, again.inode]
             mark = replace(again, device=known.st_dev, inode=known.st_ino, done=0)
             found.append(Part(path, packed, mark, again))
-        elif not any(_copied(path, packed, part) for part in found):
+        elif not any(_copied(door, path, packed, part) for part in found):
             fresh = Mark(known.st_dev, known.st_ino, 0, "", 0)
             found.append(Part(path, packed, fresh, None))
     order: dict[str, float] = {path: number for number, path in enumerate(files)}
@@ -148,39 +181,31 @@ def parts_of(files: Sequence[str], marks: Sequence[Mark]) -> list[Part]:
     return sorted(found, key=lambda part: order[part.path])
 
 
-def _continues(path: str, packed: bool, mark: Mark) -> bool:
+def _continues(door: LogDoor, path: str, packed: bool, mark: Mark) -> bool:
     """Whether a file is the one that was read, or a copy of all of it."""
-    if not _same_head(path, packed, mark):
-        return False
-    if packed:
-        return True
-    try:
-        return os.stat(path).st_size >= mark.offset
-    except OSError:
-        return False
-
-
-def _same_head(path: str, packed: bool, mark: Mark) -> bool:
     if not mark.head_size:
         return False
     try:
-        with _content(path, packed) as stream:
+        with _content(door, path, packed) as stream:
             first = stream.read(mark.head_size)
+            size = os.fstat(stream.fileno()).st_size
     except (OSError, EOFError, zlib.error):
         return False
-    return len(first) == mark.head_size and _digest(first) == mark.head
+    if len(first) != mark.head_size or _digest(first) != mark.head:
+        return False
+    return packed or size >= mark.offset
 
 
-def _copied(path: str, packed: bool, part: Part) -> bool:
+def _copied(door: LogDoor, path: str, packed: bool, part: Part) -> bool:
     """Whether a file begins as another one does, as far as both go."""
-    one, two = _first_lines(path, packed), _first_lines(part.path, part.packed)
+    one, two = _first_lines(door, path, packed), _first_lines(door, part.path, part.packed)
     size = min(len(one), len(two))
     return size > 0 and one[:size] == two[:size]
 
 
-def _first_lines(path: str, packed: bool) -> bytes:
+def _first_lines(door: LogDoor, path: str, packed: bool) -> bytes:
     try:
-        with _content(path, packed) as stream:
+        with _content(door, path, packed) as stream:
             first = stream.read(HEAD)
     except (OSError, EOFError, zlib.error):
         return b""
@@ -191,11 +216,17 @@ def _digest(data: bytes) -> str:
     return hashlib.blake2b(data, digest_size=16).hexdigest()
 
 
-def _content(path: str, packed: bool) -> IO[bytes]:
-    return cast(IO[bytes], gzip.open(path, "rb")) if packed else open(path, "rb")
+@contextmanager
+def _content(door: LogDoor, path: str, packed: bool) -> Iterator[IO[bytes]]:
+    with os.fdopen(door.open(path), "rb") as stream:
+        if not packed:
+            yield stream
+            return
+        with Unpacked(stream) as whole:
+            yield cast(IO[bytes], whole)
 
 
-def chunks(part: Part) -> Iterator[Chunk]:
+def chunks(part: Part, door: LogDoor = OWN) -> Iterator[Chunk]:
     """What is new in a file, in bounded pieces. A line that is not ended yet is left for the next
     time, but for one at the end of a packed file, which stays cut.
 
@@ -203,7 +234,7 @@ def chunks(part: Part) -> Iterator[Chunk]:
     """
     if part.packed and part.mark.done:
         return
-    with _content(part.path, part.packed) as stream:
+    with _content(door, part.path, part.packed) as stream:
         on_disk = os.fstat(stream.fileno()).st_size
         head = stream.read(HEAD)
         stream.seek(part.mark.offset)
@@ -236,13 +267,13 @@ def chunks(part: Part) -> Iterator[Chunk]:
 
 
 def lines_between(
-    path: str, packed: bool, low: int, high: int, word: bytes = b""
+    path: str, packed: bool, low: int, high: int, word: bytes = b"", door: LogDoor = OWN
 ) -> Iterator[tuple[int, bytes]]:
     """The lines of a file that begin from `low` on and before `high`, each with where it begins
     and without its end. word: in lower case, stands in each in any case. What is too long for a
     line is passed over. Raises OSError, EOFError, zlib.error.
     """
-    with _content(path, packed) as stream:
+    with _content(door, path, packed) as stream:
         stream.seek(low)
         at, rest = low, b""
         while at < high and (block := stream.read(BLOCK)):
@@ -258,10 +289,12 @@ def lines_between(
             at, rest = at + end, data[end:]
 
 
-def content(path: str) -> bytes:
-    """All that a packed file holds. Raises OSError, EOFError, zlib.error."""
-    with _content(path, packed=True) as stream:
-        return stream.read()
+def content(path: str, most: int, door: LogDoor = OWN) -> bytes:
+    """What a packed file holds, and no more than so many bytes of it. Raises OSError, EOFError,
+    zlib.error.
+    """
+    with _content(door, path, packed=True) as stream:
+        return stream.read(most)
 
 
 def lines_of(data: bytes, start: int, word: bytes = b"") -> Iterator[tuple[int, bytes]]:

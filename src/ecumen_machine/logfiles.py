@@ -91,16 +91,30 @@ def _unpacked(stream: IO[bytes]) -> Iterator[bytes]:
 
 def _inflated(first: bytes, stream: IO[bytes]) -> Iterator[bytes]:
     """What gzip packed, in one member or several. Raises EOFError where the last one is cut."""
-    member = zlib.decompressobj(_GZIP)
-    packed, within = first, False
-    while packed or (packed := stream.read(_PACKED)):
-        within = True
-        block = member.decompress(packed, _BLOCK)
-        packed = member.unconsumed_tail
-        if member.eof:
+    member, within = zlib.decompressobj(_GZIP), False
+    packed, at, step = memoryview(first), 0, _FEW
+    left = MOST_UNPACKED
+    while True:
+        if at == len(packed):
+            packed, at = memoryview(stream.read(_PACKED)), 0
+            if not packed:
+                break
+        if not within and packed[at] == 0:
             # Zeros may fill what is left of a tape.
-            packed = (member.unused_data or stream.read(_PACKED)).lstrip(b"\0")
-            member, within = zlib.decompressobj(_GZIP), False
+            at += 1
+            continue
+        within = True
+        # What stands behind a member is copied: of thousands of small ones only a little each time.
+        given = packed[at : at + step]
+        block = member.decompress(given, _BLOCK)
+        # At its end, what is left may stand in both.
+        at += len(given) - len(member.unused_data if member.eof else member.unconsumed_tail)
+        step = min(step * 2, _PACKED)
+        if member.eof:
+            member, within, step = zlib.decompressobj(_GZIP), False, _FEW
+        left -= len(block)
+        if left < 0:
+            raise EOFError(f"it unpacks to more than {MOST_UNPACKED} bytes")
         if block:
             yield block
     if within:
@@ -108,7 +122,9 @@ def _inflated(first: bytes, stream: IO[bytes]) -> Iterator[bytes]:
 
 
 _GZIP = zlib.MAX_WBITS | 16
+_FEW = 1 << 10  # bytes
 _PACKED = 1 << 18
+MOST_UNPACKED = 256 << 30  # bytes
 
 
 def _ahead(blocks: Iterator[bytes]) -> Iterator[bytes]:

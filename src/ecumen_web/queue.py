@@ -1,4 +1,6 @@
-"""The job queue: jobs are kept in SQLite, and worked on by a thread of the server."""
+"""The job queue: jobs are kept in SQLite, and each is worked on by a process of its own, which is
+ended where it stands still, takes more than its share, or is not wanted any more.
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,9 @@ import logging
 import os
 import subprocess
 import sys
+import time
 from collections.abc import Callable
+from contextlib import ExitStack
 from pathlib import Path
 
 from django.conf import settings
@@ -15,15 +19,18 @@ from huey import SqliteHuey
 from huey.consumer import Consumer
 
 from ecumen.errors import EcumenError
-from ecumen_demo import DEMO
 from ecumen_demo.visitors import ensure_logs
-from ecumen_web.store.loading import LoadCancelledError, load_kept, scene_of
+from ecumen_web.locks import held
+from ecumen_web.store.loading import LoadCancelledError, leave_nothing, load_kept
 from ecumen_web.store.models import JobRecord, SurveyRecord
 from ecumen_web.store.reading import read_logs, unread_bytes
 
 queue = SqliteHuey("ecumen", filename=str(settings.HOME / "jobs.sqlite3"), results=False)
 log = logging.getLogger("ecumen.queue")
 _MUCH = 2 << 20  # bytes of logs
+STANDS_STILL = 600.0  # seconds without a step, after which a job is given up
+_CANCELS_WITHIN = 5.0  # seconds that a job has to stop by itself
+_LOOKS = 0.2  # seconds
 
 
 @queue.task()  # type: ignore[untyped-decorator]
@@ -32,7 +39,11 @@ def load_job(number: int) -> None:
     job = _begun(number)
     if job is None:
         return
-    _work(job, lambda: load_kept(job.file, lambda *step: _progress(job, *step)))
+    if queue.immediate:
+        work_on_survey(job)
+    else:
+        _work_apart(job)
+        job.refresh_from_db()
     if job.state == JobRecord.State.DONE and job.survey is not None:
         ask_for_logs(job.survey)
 
@@ -41,47 +52,107 @@ def load_job(number: int) -> None:
 def read_job(number: int) -> None:
     """Reads what is new in the logs of a survey's server."""
     job = _begun(number)
-    if job is None or job.survey is None:
+    if job is None:
         return
-    survey = job.survey
+    if job.survey is None:
+        _ended(job, JobRecord.State.FAILED, "The survey was removed.")
+    elif not queue.immediate and _is_much(job):
+        _work_apart(job)
+    else:
+        work_on_logs(job, job.survey)
 
-    if not queue.immediate and unread_bytes(survey) > _MUCH:
-        # In a process of its own, so that the screen stays quick.
-        command = [sys.executable, "-m", "ecumen_web.reader", str(job.pk), settings.DEMO_LOGS or ""]
-        done = subprocess.run(
-            command,
-            stdout=subprocess.DEVNULL,
-            env=os.environ | {"ECUMEN_HOME": str(settings.HOME)},
-            check=False,
-        )
-        if done.returncode == 0:
-            return
-        log.error("job %s: the reader ended with %s", job.pk, done.returncode)
-        job.state, job.doing = JobRecord.State.FAILED, "failed"
-        job.error = "The logs could not be read; the server's log says why."
-        job.save()
-        return
-    work_on_logs(job, survey)
+
+def _is_much(job: JobRecord) -> bool:
+    assert job.survey is not None
+    try:
+        return unread_bytes(job.survey) > _MUCH
+    except EcumenError:
+        # Working on it says so.
+        return False
+
+
+def work_on_survey(job: JobRecord) -> None:
+    _work(job, lambda: load_kept(job.file, lambda *step: _progress(job, *step)))
 
 
 def work_on_logs(job: JobRecord, survey: SurveyRecord) -> None:
     """Reads what is new; the demo's logs are made up first, where they are not there yet."""
 
     def read() -> SurveyRecord:
-        if settings.DEMO_LOGS and scene_of(survey.file).survey.taken_by == DEMO:
+        if settings.DEMO_LOGS and survey.origin == SurveyRecord.Origin.DEMO:
             ensure_logs(Path(settings.DEMO_LOGS), lambda *step: _progress(job, *step))
-        read_logs(survey, lambda *step: _progress(job, *step))
+        # Two that read one log would count its lines twice.
+        with held(settings.HOME / "reading.lock", "these logs are being read", 30.0):
+            read_logs(survey, lambda *step: _progress(job, *step))
         return survey
 
     _work(job, read)
 
 
+def _work_apart(job: JobRecord) -> None:
+    """In a process of its own, so that the screen stays quick, and watched from here."""
+    with ExitStack() as stack:
+        environment = os.environ | {"ECUMEN_HOME": str(settings.HOME)}
+        handles = []
+        if settings.KEEPER is not None:
+            link = stack.enter_context(settings.KEEPER.another())
+            handles = [link.fileno()]
+            environment["ECUMEN_KEEPER"] = str(link.fileno())
+        command = [sys.executable, "-m", "ecumen_web.worker", str(job.pk), settings.DEMO_LOGS or ""]
+        process = subprocess.Popen(
+            command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, env=environment,
+            pass_fds=handles,
+        )  # fmt: skip
+        try:
+            state, why = _watched(job, process)
+        finally:
+            process.kill()
+            process.wait()
+    if state is not None:
+        _ended(job, state, why)
+
+
+def _watched(
+    job: JobRecord, process: subprocess.Popen[bytes]
+) -> tuple[JobRecord.State | None, str]:
+    """Until the process is done, or has to be ended: what is to be said of the job, if it did not
+    say it itself.
+    """
+    step: tuple[object, ...] = ()
+    moved = time.monotonic()
+    cancelled: float | None = None
+    while True:
+        try:
+            status = process.wait(_LOOKS)
+            break
+        except subprocess.TimeoutExpired:
+            now = time.monotonic()
+        seen = JobRecord.objects.values_list("doing", "done", "total", "cancel").get(pk=job.pk)
+        if seen != step:
+            step, moved = seen, now
+        if seen[3]:
+            cancelled = now if cancelled is None else cancelled
+            if now - cancelled > _CANCELS_WITHIN:
+                return JobRecord.State.CANCELLED, ""
+        if now - moved > STANDS_STILL:
+            what = f"Given up: nothing moved for {STANDS_STILL / 60:.0f} minutes ({seen[0]})."
+            return JobRecord.State.FAILED, what
+    if JobRecord.objects.filter(pk=job.pk, state=JobRecord.State.RUNNING).exists():
+        log.error("job %s: its process ended with %s", job.pk, status)
+        return JobRecord.State.FAILED, "Given up: it took more than its share of memory or time."
+    return None, ""
+
+
+def _ended(job: JobRecord, state: JobRecord.State, why: str) -> None:
+    job.state, job.doing, job.error = state, state.value, why
+    job.save(update_fields=["state", "doing", "error"])
+
+
 def _begun(number: int) -> JobRecord | None:
-    job = JobRecord.objects.filter(pk=number, state=JobRecord.State.WAITING).first()
-    if job is not None:
-        job.state = JobRecord.State.RUNNING
-        job.save(update_fields=["state"])
-    return job
+    waiting = JobRecord.objects.filter(pk=number, state=JobRecord.State.WAITING)
+    if not waiting.update(state=JobRecord.State.RUNNING):
+        return None
+    return JobRecord.objects.get(pk=number)
 
 
 def _work(job: JobRecord, do: Callable[[], SurveyRecord]) -> None:
@@ -93,6 +164,9 @@ def _work(job: JobRecord, do: Callable[[], SurveyRecord]) -> None:
         job.state, job.doing = JobRecord.State.CANCELLED, "cancelled"
     except EcumenError as error:
         job.state, job.doing, job.error = JobRecord.State.FAILED, "failed", str(error)
+    except MemoryError:
+        job.state, job.doing = JobRecord.State.FAILED, "failed"
+        job.error = "Given up: it takes more memory than it is allowed to."
     except Exception:
         log.exception("job %s", job.pk)
         job.state, job.doing = JobRecord.State.FAILED, "failed"
@@ -102,27 +176,19 @@ def _work(job: JobRecord, do: Callable[[], SurveyRecord]) -> None:
             else "logs could not be read"
         )
         job.error = f"The {what}; the server's log says why."
-    job.save()
-
-
-# Of a reader: the server that started it. Where that has ended, so does the reader; what it has
-# written down holds.
-started_by: int | None = None
+    job.save(update_fields=["survey", "state", "doing", "error"])
 
 
 def _progress(job: JobRecord, doing: str, done: int, total: int) -> None:
-    orphaned = started_by is not None and os.getppid() != started_by
-    if orphaned or JobRecord.objects.filter(pk=job.pk, cancel=True).exists():
+    if JobRecord.objects.filter(pk=job.pk, cancel=True).exists():
         raise LoadCancelledError("cancelled")
-    job.doing, job.done, job.total = doing, done, total
+    job.doing, job.done, job.total = doing[:200], done, total
     job.save(update_fields=["doing", "done", "total"])
 
 
 def ask_for_load(file: str) -> JobRecord:
     """Puts a job on the queue that loads a kept file."""
-    job = JobRecord.objects.create(file=file)
-    load_job(job.pk)
-    return job
+    return _asked(JobRecord.objects.create(file=file))
 
 
 def ask_for_logs(survey: SurveyRecord) -> JobRecord:
@@ -133,9 +199,24 @@ def ask_for_logs(survey: SurveyRecord) -> JobRecord:
     ).first()
     if waiting is not None:
         return waiting
-    job = JobRecord.objects.create(kind=JobRecord.Kind.LOGS, survey=survey, file=survey.file)
-    read_job(job.pk)
+    kind = JobRecord.Kind.LOGS
+    return _asked(JobRecord.objects.create(kind=kind, survey=survey, file=survey.file))
+
+
+def _asked(job: JobRecord) -> JobRecord:
+    """The record is what counts: a worker that starts puts on the queue what waits there."""
+    try:
+        _task(job)(job.pk)
+    except Exception:
+        log.exception("job %s", job.pk)
+        _ended(job, JobRecord.State.FAILED, "It could not be put on the queue. Ask for it again.")
     return job
+
+
+def _task(job: JobRecord) -> Callable[[int], object]:
+    if job.kind == JobRecord.Kind.SURVEY:
+        return load_job  # type: ignore[no-any-return]
+    return read_job  # type: ignore[no-any-return]
 
 
 class QuietConsumer(Consumer):  # type: ignore[misc]
@@ -146,14 +227,20 @@ class QuietConsumer(Consumer):  # type: ignore[misc]
 
 
 def start_worker() -> QuietConsumer:
-    """Starts the thread that works on jobs. What a stopped server left half done has failed."""
+    """Starts the threads that see to jobs. What a stopped server left half done has failed; what
+    waited is put on the queue anew, whether it was there or not.
+    """
     JobRecord.objects.filter(state=JobRecord.State.RUNNING).update(
         state=JobRecord.State.FAILED,
         doing="failed",
         error=f"The server stopped before this was done ({timezone.now():%Y-%m-%d %H:%M} UTC). "
         "Ask for it again.",
     )
+    leave_nothing()
     logging.getLogger("huey").setLevel(logging.WARNING)
+    queue.flush()
+    for job in JobRecord.objects.filter(state=JobRecord.State.WAITING).order_by("pk"):
+        _asked(job)
     # Two, so that a survey need not wait until logs are read.
     worker = QuietConsumer(queue, workers=2, worker_type="thread", periodic=False)
     worker.start()

@@ -1,8 +1,10 @@
 """Django's settings: from the environment, with safe defaults.
 
 ECUMEN_HOME: where records are kept. ECUMEN_HOSTS: further host names that may be asked for,
-separated by commas. ECUMEN_HTTPS: `1` where a proxy in front speaks TLS. ECUMEN_COUNTRIES: a
-database of addresses and their countries.
+separated by commas. ECUMEN_HTTPS: `1` where a proxy in front speaks TLS. ECUMEN_PROXY: the address
+from which that proxy asks; what others say of forwarding is not believed. ECUMEN_IDLE: minutes
+after which a session that nobody uses ends. ECUMEN_COUNTRIES: a database of addresses and their
+countries.
 """
 
 from __future__ import annotations
@@ -12,7 +14,16 @@ from pathlib import Path
 
 from csp.constants import NONE, SELF
 
-from ecumen_web.home import home, secret
+from ecumen_machine.keeper import KeeperDoor
+from ecumen_web.home import HomeError, home, secret
+
+
+def _number(name: str, usual: int) -> int:
+    given = os.environ.get(name, "")
+    if given and not (given.isascii() and given.isdigit() and 0 < int(given) < 100_000):
+        raise HomeError(f"{name}={given}: write a whole number of minutes")
+    return int(given) if given else usual
+
 
 HOME = home()
 APP = Path(__file__).parent / "app"
@@ -49,6 +60,7 @@ MIDDLEWARE = [
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "ecumen_web.sessions.sessions",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
 ]
 DATABASES = {
@@ -69,15 +81,17 @@ AUTH_PASSWORD_VALIDATORS = [
 ]
 
 HTTPS = os.environ.get("ECUMEN_HTTPS") == "1"
+PROXY = os.environ.get("ECUMEN_PROXY", "127.0.0.1" if HTTPS else "")
 SESSION_COOKIE_HTTPONLY = CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Strict"
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = HTTPS
 SESSION_COOKIE_AGE = 12 * 3600
+IDLE = _number("ECUMEN_IDLE", 30) * 60  # seconds
 SECURE_REFERRER_POLICY = "same-origin"
 SECURE_CROSS_ORIGIN_OPENER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
-if HTTPS:
-    SECURE_PROXY_SSL_HEADER = ("HTTP_X_FORWARDED_PROTO", "https")
+# The scheme is what the trusted proxy says of it; all others' words are stripped by the server.
+SECURE_HSTS_SECONDS = 365 * 24 * 3600 if HTTPS else 0
 CONTENT_SECURITY_POLICY = {
     "DIRECTIVES": {
         "default-src": [NONE],
@@ -106,7 +120,6 @@ REST_FRAMEWORK = {
     # Names that are no UTF-8 hold lone surrogates, which only escapes can carry.
     "UNICODE_JSON": False,
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
-    "DEFAULT_THROTTLE_RATES": {"sign-in": "10/min"},
     "EXCEPTION_HANDLER": "ecumen_web.api.problems.handle",
 }
 SPECTACULAR_SETTINGS = {
@@ -120,6 +133,8 @@ SPECTACULAR_SETTINGS = {
 DEMO_LOGS: str | None = None
 # Where the demo's stand-in answers: (address, port), while it is running.
 STAND_IN: tuple[str, int] | None = None
+# The way to logs through the part that keeps root's right to read, where the server was root's.
+KEEPER: KeeperDoor | None = None
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,

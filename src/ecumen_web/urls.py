@@ -21,7 +21,9 @@ from ecumen_web.screen import screen
 
 urlpatterns = [
     path("api/session", session.SessionView.as_view()),
+    path("api/session/password", session.PasswordView.as_view()),
     path("api/surveys", surveys.SurveysView.as_view()),
+    path("api/surveys/<str:survey>", surveys.SurveyView.as_view()),
     path("api/jobs/<int:number>", jobs.JobView.as_view()),
     path("api/surveys/<str:survey>/sites", sites.SitesView.as_view()),
     path("api/surveys/<str:survey>/bindings", bindings.BindingsView.as_view()),

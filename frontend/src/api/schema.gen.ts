@@ -41,6 +41,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Changes one's own password; one's other sessions end. */
+        post: operations["session_password_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys": {
         parameters: {
             query?: never;
@@ -54,6 +71,23 @@ export interface paths {
         /** @description Starts a job that loads a survey file. */
         post: operations["surveys_create"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Takes a survey out of the store, with its file. */
+        delete: operations["surveys_destroy"];
         options?: never;
         head?: never;
         patch?: never;
@@ -814,6 +848,10 @@ export interface components {
             cells: components["schemas"]["Neighbour"][];
             more: number;
         };
+        NewPasswordRequest: {
+            old: string;
+            new: string;
+        };
         /**
          * @description * `new` - new
          *     * `still` - still
@@ -829,6 +867,13 @@ export interface components {
             mend: string;
             evidence: components["schemas"]["Evidence"][];
         };
+        /**
+         * @description * `unknown` - Unknown
+         *     * `here` - Here
+         *     * `demo` - Demo
+         * @enum {string}
+         */
+        OriginEnum: "unknown" | "here" | "demo";
         Overview: {
             survey: components["schemas"]["Survey"];
             sites: components["schemas"]["Site"][];
@@ -975,11 +1020,15 @@ export interface components {
             title: string;
             text: string;
         };
-        /** @description administers: whether visitors' addresses may be seen whole. */
+        /**
+         * @description administers: whether visitors' addresses may be seen whole. must_change: nothing else can be
+         *     done before an own password is chosen.
+         */
         Session: {
             signed_in: boolean;
             name: string;
             administers: boolean;
+            must_change: boolean;
             token: string;
         };
         Sheet: {
@@ -1059,6 +1108,10 @@ export interface components {
             go: string;
             visits: number;
         };
+        /**
+         * @description origin: `here` for one that this machine's own capture took, which alone reaches the live
+         *     machine. missing: its file is gone, and nothing can be asked of it.
+         */
         Survey: {
             readonly id: number;
             host: string;
@@ -1071,6 +1124,8 @@ export interface components {
             engines?: unknown;
             gaps?: unknown;
             breaks: components["schemas"]["Break"][];
+            origin?: components["schemas"]["OriginEnum"];
+            readonly missing: boolean;
         };
         SurveyChanges: {
             before: components["schemas"]["Survey"];
@@ -1304,6 +1359,37 @@ export interface operations {
             };
         };
     };
+    session_password_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPasswordRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     surveys_list: {
         parameters: {
             query?: never;
@@ -1343,6 +1429,26 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Job"];
                 };
+            };
+        };
+    };
+    surveys_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

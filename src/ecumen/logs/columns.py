@@ -215,7 +215,10 @@ class Columns:
         else:
             good &= e - q1 >= 7
             tail = e
-        # What is wrong so far may point outside of its line, though never outside of the block.
+        if not good.any():
+            return
+        # What is wrong so far may point outside of its line, though never outside of the block: it
+        # holds a line that is long enough.
         q0 = np.where(good, q0, _BEFORE)
         q1 = np.where(good, q1, _BEFORE + 20)
         tail = np.where(good, tail, _BEFORE + 30)

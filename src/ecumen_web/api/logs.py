@@ -21,7 +21,6 @@ from ecumen_web.queue import ask_for_logs
 from ecumen_web.store.countries import countries
 from ecumen_web.store.failures import Failures, failures
 from ecumen_web.store.figures import Asked, Figures, Row, figures, zone_of
-from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import (
     HourSum,
     JobRecord,
@@ -167,7 +166,7 @@ class LogsEndpoint(APIView):
         fine = Case(When(trouble="", unread=[], then=1), default=0)
         told = rows.order_by(fine, "-rejected", "-lines", "path")[:MOST_SOURCES]
         logs = LogsView(
-            here=log_root(scene_of(record.file).survey) is not None,
+            here=log_root(record) is not None,
             zone=zone_of(record.host),
             **sums,
             sources=[

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ipaddress
-import socket
 from dataclasses import dataclass, replace
 from datetime import datetime
 
@@ -22,12 +21,13 @@ from ecumen.passage.compare import Compared, compare
 from ecumen.passage.request import Request as Question
 from ecumen.passage.request import read_request
 from ecumen.survey import Survey
-from ecumen_demo import DEMO
 from ecumen_machine.asking import Reply, ask
 from ecumen_web.api.passage import QuestionSerializer
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.store.loading import scene_of
+from ecumen_web.store.models import SurveyRecord
 
+ENGINE_PROGRAMS = ("apache2", "httpd", "nginx")
 MOST_SHOWN = 5  # files that changed
 
 
@@ -67,21 +67,22 @@ class ReplyView(APIView):
         asked = QuestionSerializer(data=request.data)
         asked.is_valid(raise_exception=True)
         question = read_request(**asked.validated_data)
-        scene = scene_of(survey_of(survey).file)
-        return Response(AskedServerSerializer(ask_server(scene, question)).data)
+        record = survey_of(survey)
+        asked_server = ask_server(scene_of(record.file), question, record.origin)
+        return Response(AskedServerSerializer(asked_server).data)
 
 
-def ask_server(scene: Scene, question: Question) -> AskedServer:
-    """Raises RequestError where the request cannot be sent from here."""
+def ask_server(scene: Scene, question: Question, origin: str) -> AskedServer:
+    """origin: of the survey. Raises RequestError where the request cannot be sent from here."""
     survey, follower = scene.survey, scene.follower
     address = follower.run(question)[0].address
     if address is None:
         raise RequestError(f"no address is known for {question.name}: give one")
-    stand_in = survey.taken_by == DEMO
+    stand_in = origin == SurveyRecord.Origin.DEMO
     if stand_in:
         reply = _of_stand_in(question)
     else:
-        _check_reach(survey, address)
+        _check_reach(survey, address, question.port, origin)
         reply = ask(question, address)
         # The prediction must be for the visitor that the server saw.
         question = replace(question, to=address, source=reply.asked_from or question.source)
@@ -115,11 +116,21 @@ def _of_stand_in(question: Question) -> Reply:
     return ask(question, address, port, proxied=True)
 
 
-def _check_reach(survey: Survey, address: str) -> None:
-    """Only the surveyed server is asked, and nobody else by its name."""
-    here = survey.host == socket.gethostname()
-    if ipaddress.ip_address(address).is_loopback:
-        if not here:
-            raise RequestError(f"{address} is this machine's own, not that of {survey.host}")
-    elif address not in survey.addresses:
-        raise RequestError(f"{address} is no address of the surveyed server {survey.host}")
+def _check_reach(survey: Survey, address: str, port: int, origin: str) -> None:
+    """Only this machine's own web servers are asked, and only where its own capture saw one of them
+    listen: what another survey says of addresses leads nowhere.
+    """
+    if origin != SurveyRecord.Origin.HERE:
+        raise RequestError(
+            "the server is asked for surveys that were taken on this machine alone: take one with "
+            "ecumen survey, and load it"
+        )
+    own = ipaddress.ip_address(address)
+    wild = {"0.0.0.0", "::"} if own.version == 4 else {"::"}
+    reached = own.is_loopback or address in survey.addresses
+    for each in survey.listeners:
+        if each.port != port or each.program not in ENGINE_PROGRAMS:
+            continue
+        if each.address == address or (reached and each.address in wild):
+            return
+    raise RequestError(f"no web server of this machine listens on {address}, port {port}")

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from django.conf import settings
 from django.shortcuts import get_object_or_404
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.exceptions import NotFound
 from rest_framework.parsers import MultiPartParser
@@ -13,7 +14,7 @@ from rest_framework.views import APIView
 
 from ecumen_web.api.jobs import JobSerializer
 from ecumen_web.queue import ask_for_load
-from ecumen_web.store.loading import keep_file
+from ecumen_web.store.loading import keep_file, remove
 from ecumen_web.store.models import SurveyRecord
 
 
@@ -28,11 +29,22 @@ class BreakSerializer(serializers.Serializer[object]):
 
 
 class SurveySerializer(serializers.ModelSerializer[SurveyRecord]):
+    """origin: `here` for one that this machine's own capture took, which alone reaches the live
+    machine. missing: its file is gone, and nothing can be asked of it.
+    """
+
     breaks = BreakSerializer(many=True)
+    missing = serializers.SerializerMethodField()
 
     class Meta:
         model = SurveyRecord
-        fields = ("id", "host", "taken_at", "loaded_at", "paths", "engines", "gaps", "breaks")
+        fields = (
+            "id", "host", "taken_at", "loaded_at", "paths", "engines", "gaps", "breaks", "origin",
+            "missing",
+        )  # fmt: skip
+
+    def get_missing(self, record: SurveyRecord) -> bool:
+        return is_missing(record)
 
 
 class UploadSerializer(serializers.Serializer[object]):
@@ -42,13 +54,25 @@ class UploadSerializer(serializers.Serializer[object]):
 def survey_of(key: str) -> SurveyRecord:
     """A survey by its number, or the `latest`."""
     if key == "latest":
-        latest = SurveyRecord.objects.first()
+        latest = next((r for r in SurveyRecord.objects.all() if not is_missing(r)), None)
         if latest is None:
             raise NotFound("No survey is loaded yet: take one with ecumen survey, then load it.")
         return latest
-    if not key.isdigit():
+    if not (key.isascii() and key.isdigit() and len(key) < 19):
         raise NotFound("There is no such survey.")
     return get_object_or_404(SurveyRecord, pk=int(key))
+
+
+def is_missing(record: SurveyRecord) -> bool:
+    return not (settings.SURVEYS / record.file).is_file()
+
+
+class SurveyView(APIView):
+    @extend_schema(parameters=[OpenApiParameter("survey", str, "path")], responses={204: None})
+    def delete(self, request: Request, survey: str) -> Response:
+        """Takes a survey out of the store, with its file."""
+        remove(survey_of(survey))
+        return Response(status=204)
 
 
 class SurveysView(APIView):

@@ -20,7 +20,8 @@ from ecumen.engines.quiet import let_go
 from ecumen.errors import EcumenError, SurveyError
 from ecumen.passage import Follower
 from ecumen.survey import Survey, read_survey
-from ecumen_web.store.models import FindingRecord, SiteRecord, SurveyRecord
+from ecumen_machine.origin import is_proven, key
+from ecumen_web.store.models import FindingRecord, JobRecord, SiteRecord, SurveyRecord
 from ecumen_web.store.translate import (
     break_rows,
     finding_row,
@@ -31,56 +32,117 @@ from ecumen_web.store.translate import (
 
 Progress = Callable[[str, int, int], None]
 _BATCH = 500
+_ASIDE = ".aside-"
 
 
 class LoadCancelledError(EcumenError):
     """Somebody cancelled the load; nothing of it was kept."""
 
 
+class MissingFileError(SurveyError):
+    """A survey is listed of which the file is gone."""
+
+
 def keep_file(stream: IO[bytes]) -> str:
     """Copies a survey file into the surveys folder. Returns its name there, made of its bytes.
 
-    Raises SurveyError where it is larger than is allowed.
+    Raises SurveyError where it is larger than is allowed, or there is no room for it; nothing is
+    left of it then.
     """
     digest = hashlib.sha256()
     size = 0
-    with tempfile.NamedTemporaryFile(dir=settings.SURVEYS, delete=False) as copy:
-        while block := stream.read(1 << 20):
-            size += len(block)
-            if size > settings.LARGEST_UPLOAD:
-                os.unlink(copy.name)
-                raise SurveyError(f"the file is larger than {settings.LARGEST_UPLOAD} bytes")
-            digest.update(block)
-            copy.write(block)
-    name = f"{digest.hexdigest()}.survey"
-    os.replace(copy.name, settings.SURVEYS / name)
+    made = None
+    try:
+        with tempfile.NamedTemporaryFile(dir=settings.SURVEYS, prefix=_ASIDE, delete=False) as copy:
+            made = copy.name
+            while block := stream.read(1 << 20):
+                size += len(block)
+                if size > settings.LARGEST_UPLOAD:
+                    raise SurveyError(f"the file is larger than {settings.LARGEST_UPLOAD} bytes")
+                digest.update(block)
+                copy.write(block)
+            copy.flush()
+            os.fsync(copy.fileno())
+        name = f"{digest.hexdigest()}.survey"
+        os.replace(made, settings.SURVEYS / name)
+    except OSError as error:
+        why = error.strerror or str(error)
+        raise SurveyError(f"the file cannot be kept in {settings.SURVEYS}: {why}") from error
+    finally:
+        if made is not None:
+            Path(made).unlink(missing_ok=True)
     return name
 
 
-def load_kept(name: str, progress: Progress) -> SurveyRecord:
+def leave_nothing() -> None:
+    """Removes what was left aside by a process that ended in the middle; called at the start."""
+    for path in settings.SURVEYS.glob(f"{_ASIDE}*"):
+        path.unlink(missing_ok=True)
+
+
+def load_kept(
+    name: str, progress: Progress, origin: SurveyRecord.Origin | None = None
+) -> SurveyRecord:
     """Loads a file of the surveys folder. One that is there already keeps its number, and its
     sites are asked anew: a newer Ecumen may know more.
 
-    Raises SurveyError; the file is removed then.
+    origin: where whoever calls knows it. Raises SurveyError; the file is removed then, unless a
+    survey that was loaded before, or another job, has it.
     """
-    digest = name.removesuffix(".survey")
     path: Path = settings.SURVEYS / name
     progress("reading the survey", 0, 0)
     try:
-        return _store(_survey_in(path), name, digest, progress)
+        survey = _survey_in(path)
+        if origin is None:
+            origin = origin_of(path)
+        return _store(survey, name, origin, progress)
     except EcumenError:
-        path.unlink(missing_ok=True)
+        if not _is_wanted(name):
+            path.unlink(missing_ok=True)
         raise
     finally:
         let_go()
 
 
-def _survey_in(path: Path) -> Survey:
+def _is_wanted(name: str) -> bool:
+    open_states = (JobRecord.State.WAITING, JobRecord.State.RUNNING)
+    loads = JobRecord.objects.filter(
+        kind=JobRecord.Kind.SURVEY, file=name, state__in=open_states, cancel=False
+    )
+    return SurveyRecord.objects.filter(file=name).exists() or loads.count() > 1
+
+
+def origin_of(path: Path) -> SurveyRecord.Origin:
+    """Whether a kept file is one that this machine's own capture took."""
     with path.open("rb") as stream:
-        return read_survey(stream)
+        if settings.KEEPER is not None:
+            proven = settings.KEEPER.is_proven(stream.fileno())
+        else:
+            proven = is_proven(stream, key())
+    return SurveyRecord.Origin.HERE if proven else SurveyRecord.Origin.UNKNOWN
 
 
-def _store(survey: Survey, name: str, digest: str, progress: Progress) -> SurveyRecord:
+def remove(record: SurveyRecord) -> None:
+    """Takes a survey out of the store, with its file."""
+    path: Path = settings.SURVEYS / record.file
+    record.delete()
+    path.unlink(missing_ok=True)
+    scene_of.cache_clear()
+
+
+def _survey_in(path: Path) -> Survey:
+    try:
+        with path.open("rb") as stream:
+            return read_survey(stream)
+    except FileNotFoundError as error:
+        raise MissingFileError(
+            "the file of this survey is gone: load it again, or remove it from the list"
+        ) from error
+
+
+def _store(
+    survey: Survey, name: str, origin: SurveyRecord.Origin, progress: Progress
+) -> SurveyRecord:
     progress("reading the configuration", 0, 0)
     follower = Follower(survey)
     scene = Scene(follower)
@@ -93,12 +155,14 @@ def _store(survey: Survey, name: str, digest: str, progress: Progress) -> Survey
     found = audit(scene, progress)
     impacts = worst_impacts(found.findings)
     progress("keeping the records", total, total)
+    digest = name.removesuffix(".survey")
     with transaction.atomic():
         record = SurveyRecord.objects.filter(digest=digest).first()
         if record is None:
             record = survey_row(survey, name, digest)
         record.breaks = break_rows(follower.engines)
         record.failed_checks = [asdict(failed) for failed in found.failed_checks]
+        record.origin = origin
         record.save()
         record.findings.all().delete()
         FindingRecord.objects.bulk_create(

@@ -2,11 +2,19 @@
 
 from __future__ import annotations
 
+from django.contrib.auth.models import User
 from django.db import models
 
 
 class SurveyRecord(models.Model):
-    """A loaded survey; its file lies in the surveys folder under `file`."""
+    """A loaded survey; its file lies in the surveys folder under `file`. origin: only for one that
+    this machine's own capture took is the live machine asked anything.
+    """
+
+    class Origin(models.TextChoices):
+        UNKNOWN = "unknown"
+        HERE = "here"
+        DEMO = "demo"
 
     host = models.CharField(max_length=255)
     taken_at = models.DateTimeField()
@@ -18,6 +26,7 @@ class SurveyRecord(models.Model):
     gaps = models.JSONField(default=list)
     breaks = models.JSONField(default=list)
     failed_checks = models.JSONField(default=list)
+    origin = models.CharField(max_length=10, choices=Origin, default=Origin.UNKNOWN)
 
     class Meta:
         ordering = ("-taken_at", "-id")
@@ -348,3 +357,10 @@ class JobRecord(models.Model):
     asked_at = models.DateTimeField(auto_now_add=True)
     cancel = models.BooleanField(default=False)
     survey = models.ForeignKey(SurveyRecord, null=True, on_delete=models.SET_NULL)
+
+
+class PersonRecord(models.Model):
+    """What is kept of somebody who may sign in, beside name and password."""
+
+    user = models.OneToOneField(User, on_delete=models.CASCADE, related_name="person")
+    must_change = models.BooleanField(default=False)

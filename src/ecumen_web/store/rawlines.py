@@ -18,10 +18,11 @@ from ecumen.logs.entry import Entry, EntryReader
 from ecumen.logs.forms import DirectiveError, form_of
 from ecumen.passage.front import request_to
 from ecumen_machine.following import content, lines_between, lines_of
+from ecumen_machine.logdoor import LogDoor
 from ecumen_web.store.figures import HOUR, Asked
 from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import LogFile, LogSpan, SurveyRecord
-from ecumen_web.store.reading import log_root
+from ecumen_web.store.reading import log_door, log_root
 from ecumen_web.store.translate import clean
 
 _PACKED_AT_ONCE = 64 << 20  # bytes of content that are unpacked once
@@ -78,7 +79,7 @@ def raw_lines(record: SurveyRecord, asked: Asked, words: str, limit: int) -> Raw
     began = time.monotonic()
     found: list[RawLine] = []
     parts = [word.lower().encode("utf-8", "surrogateescape") for word in words.split()]
-    unpacked = _Unpacked()
+    unpacked = _Unpacked(log_door(record))
     searched: int | None = None
     for hour, spans in library.hours(asked.begin // HOUR, -(-asked.end // HOUR)):
         if searched is not None and time.monotonic() - began > PATIENCE:
@@ -105,7 +106,7 @@ class _Library:
 
     def __init__(self, record: SurveyRecord, scene: Scene, site: str) -> None:
         self._host = record.host
-        self._root = log_root(scene.survey) or ""
+        self._root = log_root(record) or ""
         found: dict[tuple[str, str], Source] = scene.once("sources by path", _by_path)
         self._sources = {k: each for k, each in found.items() if _may_hold(each, site)}
         self._by_key: dict[bytes, Site] = scene.once("sites by log key", _by_key)
@@ -167,15 +168,16 @@ def _by_key(scene: Scene) -> dict[bytes, Site]:
 class _Unpacked:
     """Reads stretches of files; what is packed is unpacked once for all of them."""
 
-    def __init__(self) -> None:
+    def __init__(self, door: LogDoor) -> None:
+        self._door = door
         self._kept: dict[int, bytes] = {}
 
     def lines(self, file: LogFile, low: int, high: int, word: bytes) -> Iterator[tuple[int, bytes]]:
         if not file.packed or file.offset > _PACKED_AT_ONCE:
-            yield from lines_between(file.path, file.packed, low, high, word)
+            yield from lines_between(file.path, file.packed, low, high, word, self._door)
             return
         if file.pk not in self._kept:
-            self._kept[file.pk] = content(file.path)
+            self._kept[file.pk] = content(file.path, _PACKED_AT_ONCE, self._door)
         yield from lines_of(self._kept[file.pk][low:high], low, word)
 
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import gc
 import os
-import socket
 import zlib
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from typing import cast
 
 from django.conf import settings
 from django.db import transaction
@@ -18,9 +18,8 @@ from ecumen.logs.entry import Entry, EntryReader
 from ecumen.logs.errorlog import error_entry
 from ecumen.logs.forms import form_of
 from ecumen.logs.ledger import Ledger, ledger_of
-from ecumen.survey import Survey
-from ecumen_demo import DEMO
 from ecumen_machine.following import Chunk, Folders, Mark, Part, chunks, parts_of
+from ecumen_machine.logdoor import OWN, LogDoor
 from ecumen_web.store.bulk import put_back
 from ecumen_web.store.causes import explain_failures
 from ecumen_web.store.loading import scene_of
@@ -65,13 +64,14 @@ def read_logs(record: SurveyRecord, progress: Progress = lambda *step: None) -> 
     lines that were new.
     """
     scene = scene_of(record.file)
-    under = log_root(scene.survey)
+    under = log_root(record)
     if under is None:
         return 0
+    door = log_door(record)
     found = [source for source in sources(scene) if not source.trouble]
     rows = _rows(record.host, sources(scene))
     own = {under + source.path for source in found}
-    reading = _Reading(record.host, Folders(own))
+    reading = _Reading(record.host, Folders(own, door))
     # Error logs have no zone: that of the access logs holds.
     with _without_collecting():
         for number, source in enumerate(found):
@@ -86,7 +86,7 @@ def read_logs(record: SurveyRecord, progress: Progress = lambda *step: None) -> 
 def unread_bytes(record: SurveyRecord) -> int:
     """About how much there is to read; a demo's logs that are not written yet count as much."""
     scene = scene_of(record.file)
-    under = log_root(scene.survey)
+    under = log_root(record)
     if under is None:
         return 0
     if under and not os.path.isdir(under):
@@ -94,23 +94,36 @@ def unread_bytes(record: SurveyRecord) -> int:
     known = dict(LogFile.objects.filter(source__host=record.host).values_list("path", "offset"))
     found = 0
     logs = [under + source.path for source in sources(scene) if not source.trouble]
-    folders = Folders(set(logs))
+    door = log_door(record)
+    folders = Folders(set(logs), door)
     for log in logs:
         for path in folders.files_of(log)[0]:
             try:
-                found += max(0, os.stat(path).st_size - known.get(path, 0))
+                handle = door.open(path)
             except OSError:
                 continue
+            found += max(0, os.fstat(handle).st_size - known.get(path, 0))
+            os.close(handle)
     return found
 
 
-def log_root(survey: Survey) -> str | None:
+def log_root(record: SurveyRecord) -> str | None:
     """What stands before the paths of a server's logs here: nothing where this is the server, the
-    folder of the demo's logs, or None where they lie elsewhere.
+    folder of the demo's logs, or None where they lie elsewhere, for all that is proven.
     """
-    if survey.taken_by == DEMO:
+    if record.origin == SurveyRecord.Origin.DEMO:
         return settings.DEMO_LOGS
-    return "" if survey.host == socket.gethostname() else None
+    return "" if record.origin == SurveyRecord.Origin.HERE else None
+
+
+def log_door(record: SurveyRecord) -> LogDoor:
+    """The way to a server's logs: through the keeper, where there is one and they are real."""
+    keeper = settings.KEEPER
+    if keeper is None or record.origin != SurveyRecord.Origin.HERE:
+        return OWN
+    with (settings.SURVEYS / record.file).open("rb") as stream:
+        keeper.is_proven(stream.fileno())
+    return cast(LogDoor, keeper)
 
 
 def _key(source: Source) -> tuple[str, ...]:
@@ -150,9 +163,8 @@ class _Reading:
 
     def read(self, source: Source, row: LogSource, under: str) -> None:
         before = [getattr(row, name) for name in _COUNTED]
+        door = self.folders.door
         files, row.unread = self.folders.files_of(under + source.path)
-        closed = [path for path in files if not os.access(path, os.R_OK)]
-        row.unread = [*row.unread, *(f"{path}: may not be read by this account" for path in closed)]
         known = {(file.device, file.inode): file for file in row.files.all()}
         marks = [
             Mark(f.device, f.inode, f.offset, f.head, f.head_size, f.done) for f in known.values()
@@ -161,10 +173,10 @@ class _Reading:
         entries: list[Entry] = []
         forms = [form_of(template) for template in source.templates]
         reader = EntryReader(forms) if source.kind is SourceKind.ACCESS else None
-        for part in parts_of(files, marks):
+        for part in parts_of(files, marks, door):
             file = self._file(row, known, part)
             try:
-                for chunk in chunks(part):
+                for chunk in chunks(part, door):
                     if reader is None:
                         self._errors(row, source, file, chunk)
                     else:
