@@ -23,6 +23,15 @@ export function useSignIn() {
   });
 }
 
+export function useNewPassword() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async (body: Schemas["NewPasswordRequest"]) =>
+      kept(take(await client.POST("/api/session/password", { body }))),
+    onSuccess: (session) => queries.setQueryData(sessionQuery.queryKey, session),
+  });
+}
+
 export function useSignOut() {
   const queries = useQueryClient();
   return useMutation({

@@ -1,4 +1,4 @@
-import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
+import { QueryCache, QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
 import { sessionQuery } from "../api/session";
@@ -16,9 +16,17 @@ import { WhoPage } from "../features/who";
 import { Failed, Waiting } from "../ui/States";
 import { Frame } from "./Frame";
 import { Guard } from "./Guard";
-import { SignIn } from "./SignIn";
+import { NewPassword, SignIn } from "./SignIn";
 
-const queries = new QueryClient({
+const queries: QueryClient = new QueryClient({
+  queryCache: new QueryCache({
+    // A session that nobody used has ended: sign in again, and be where one was.
+    onError: (error) => {
+      if (error instanceof Problem && error.status === 403) {
+        queries.invalidateQueries({ queryKey: sessionQuery.queryKey });
+      }
+    },
+  }),
   defaultOptions: {
     queries: {
       staleTime: 60_000,
@@ -46,6 +54,7 @@ function Rooms() {
   if (session.isPending) return <Waiting>Opening the chart room</Waiting>;
   if (session.isError) return <Failed error={session.error} retry={session.refetch} />;
   if (!session.data.signed_in) return <SignIn />;
+  if (session.data.must_change) return <NewPassword name={session.data.name} />;
   return (
     <Routes>
       <Route element={<Frame user={session.data.name} />}>

@@ -27,3 +27,15 @@ export function bytes(count: number): string {
 export function plural(count: number, one: string, many = `${one}s`): string {
   return `${count} ${count === 1 ? one : many}`;
 }
+
+/** A text of which the middle is left out where it is longer than `most` letters. */
+export function cut(text: string, most = 64): string {
+  if (text.length <= most) return text;
+  const half = Math.floor((most - 1) / 2);
+  return `${text.slice(0, half)}…${text.slice(text.length - half)}`;
+}
+
+/** A sentence of which each long word is cut. */
+export function cutWords(text: string, most = 64): string {
+  return text.length <= most ? text : text.replace(/\S+/g, (word) => cut(word, most));
+}

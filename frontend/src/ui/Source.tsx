@@ -1,15 +1,21 @@
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
+import { cut } from "../lib/text";
 import { Copy } from "./Copy";
+import { Cut } from "./Cut";
 
 /** Where something is written, or what stands on disk. */
 export function Source({ proof }: { proof: Schemas["Evidence"] }) {
   if (proof.file) {
     return (
       <div className="min-w-0">
-        {proof.text && <code className="block break-words whitespace-pre-wrap">{proof.text}</code>}
-        <span className="mono text-faint">
-          {proof.file}:{proof.line}
+        {proof.text && (
+          <code className="block break-words whitespace-pre-wrap">
+            <Cut text={proof.text} most={200} />
+          </code>
+        )}
+        <span className="mono text-faint wrap-anywhere">
+          <Cut text={proof.file} most={200} />:{proof.line}
         </span>{" "}
         <Copy text={`${proof.file}:${proof.line}`} label="the place" />
       </div>
@@ -17,7 +23,9 @@ export function Source({ proof }: { proof: Schemas["Evidence"] }) {
   }
   return (
     <div className="min-w-0">
-      <code className="wrap-anywhere">{proof.path}</code>{" "}
+      <code className="wrap-anywhere">
+        <Cut text={proof.path ?? proof.text ?? ""} most={200} />
+      </code>{" "}
       {proof.path && (
         <>
           <Copy text={proof.path} label="the path" />{" "}
@@ -32,7 +40,7 @@ export function Source({ proof }: { proof: Schemas["Evidence"] }) {
       {proof.mode && (
         <span className="mono block text-faint">
           {proof.mode} {proof.owner}:{proof.group}
-          {proof.target ? ` → ${proof.target}` : ""}
+          {proof.target ? ` → ${cut(proof.target, 200)}` : ""}
         </span>
       )}
       {proof.context && (

@@ -1,6 +1,7 @@
 import { Link } from "react-router";
-import { moment, plural } from "../../lib/text";
+import { cut, moment, plural } from "../../lib/text";
 import { Copy } from "../../ui/Copy";
+import { Cut } from "../../ui/Cut";
 import { BEHIND } from "./present";
 import type { Break } from "./queries";
 
@@ -16,10 +17,12 @@ export function Breaks({ breaks }: { breaks: Break[] }) {
         <span className="mono">{each.engine}</span> would not load its configuration: a restart
         takes down every site of it.
       </p>
-      <p className="mono break-words">{each.message}</p>
+      <p className="mono break-words">
+        <Cut text={each.message} />
+      </p>
       <p className="text-sm text-faint">
         <span className="mono wrap-anywhere">
-          {each.file}:{each.line}
+          {cut(each.file, 120)}:{each.line}
         </span>{" "}
         <Copy text={`${each.file}:${each.line}`} label="the place" />
         {each.engine_says ? ", by its own check." : ", by our reading."}{" "}

@@ -1,9 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
-import { moment, plural } from "../../lib/text";
+import { cut, moment, plural } from "../../lib/text";
 import { Button } from "../../ui/Button";
 import { Copy } from "../../ui/Copy";
+import { Cut } from "../../ui/Cut";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
 import { Failed, Waiting } from "../../ui/States";
@@ -27,7 +28,7 @@ export function FindingPane({ id, back }: { id: string; back: string }) {
           <span className="mono ml-auto">{finding.id}</span>
         </p>
         <h2 className="mt-1 text-xl leading-snug font-medium break-words">
-          <Prose text={finding.title} />
+          <Cut text={finding.title}>{(text) => <Prose text={text} whole />}</Cut>
         </h2>
         {finding.news === "new" && (
           <p className="font-medium text-blocked">New since the survey before.</p>
@@ -71,7 +72,7 @@ function Proof({ proof }: { proof: Evidence }) {
         to={`/follow?${new URLSearchParams({ url: proof.request })}`}
         className="mono wrap-anywhere underline"
       >
-        {proof.request}
+        {cut(proof.request, 200)}
       </Link>
       <span className="block break-words text-faint">
         <Prose text={proof.outcome ?? ""} />
@@ -88,10 +89,10 @@ function Remedies({ finding }: { finding: Finding }) {
       <ol className="space-y-2">
         {finding.remedies.map((remedy) => (
           <li key={remedy.title} className="border-l-2 border-clear pl-2 text-clear">
-            <Prose text={remedy.title} />
+            <Cut text={remedy.title}>{(text) => <Prose text={text} whole />}</Cut>
             {(remedy.shell ?? []).map((line) => (
               <span key={line} className="block text-ink">
-                <code className="wrap-anywhere">{line}</code>{" "}
+                <Cut text={line}>{(text) => <code className="wrap-anywhere">{text}</code>}</Cut>{" "}
                 <Copy text={line} label="the command" />
               </span>
             ))}

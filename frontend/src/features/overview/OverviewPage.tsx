@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { Problem } from "../../api/client";
 import { usePut } from "../../lib/params";
-import { moment, plural } from "../../lib/text";
+import { cut, moment, plural } from "../../lib/text";
 import { Failed, Note, Waiting } from "../../ui/States";
 import { Breaks } from "./Breaks";
 import { Field } from "./Field";
@@ -28,7 +28,7 @@ export function OverviewPage() {
   const finding = params.get("finding");
   const shown = words ? matching(sites, words) : sites;
   return (
-    <div className="grid h-full grid-cols-[1fr_24rem]">
+    <div className="grid h-full grid-cols-[minmax(0,1fr)_24rem]">
       <section aria-label="Sites" className="flex min-h-0 flex-col">
         <Tools words={words} by={by} set={set} shown={shown.length} all={sites.length} />
         <Breaks breaks={survey.breaks} />
@@ -40,8 +40,8 @@ export function OverviewPage() {
       >
         {finding ? <FindingPane id={finding} back={back(params)} /> : <Queue words={words} />}
         <p className="mt-6 border-t border-line pt-3 text-sm text-faint">
-          {plural(sites.length, "site")} on <span className="mono">{survey.host}</span>, as it was
-          on {moment(survey.taken_at)}
+          {plural(sites.length, "site")} on <span className="mono">{cut(survey.host)}</span>, as it
+          was on {moment(survey.taken_at)}
         </p>
       </aside>
     </div>

@@ -1,3 +1,4 @@
+import { cut } from "../../lib/text";
 import type { Group, Site } from "./queries";
 
 export type Grouping = "binding" | "owner" | "volume" | "kind";
@@ -92,7 +93,7 @@ export function isFine(site: Site): boolean {
 
 /** A name without what all share. */
 export function shortName(name: string): string {
-  return name.replace(/\.(example|test)$/, "");
+  return cut(name.replace(/\.(example|test)$/, ""), 60);
 }
 
 function trouble(shoal: Shoal): number {

@@ -1,5 +1,5 @@
 import { Link } from "react-router";
-import { plural } from "../../lib/text";
+import { cut, plural } from "../../lib/text";
 import { type Impact, ImpactMark } from "../overview";
 import { type Ground, hue, problemWords } from "./present";
 
@@ -20,7 +20,7 @@ export function GroundBox({ ground, chosen, choose }: Props) {
           to={`/roots?${new URLSearchParams({ within: plot.path })}`}
           className="mono font-semibold hover:underline"
         >
-          {plot.name}
+          {cut(plot.name)}
         </Link>
         <span className="text-sm text-faint">{plural(plot.roots, "root")}</span>
         {plot.closed && <span className="text-sm text-faint">choose it to look inside</span>}
@@ -57,9 +57,9 @@ function RootBox({ ground, chosen, choose }: Props) {
       >
         {plot.worst && <ImpactMark impact={plot.worst as Impact} size={18} />}
         <span className="min-w-0">
-          <span className="mono block leading-tight">{plot.name}</span>
+          <span className="mono block leading-tight wrap-anywhere">{cut(plot.name)}</span>
           <span className="block text-xs leading-tight text-faint">
-            {root.problem ? problemWords(root.problem) : root.owner}
+            {root.problem ? problemWords(root.problem) : cut(root.owner ?? "")}
             {root.sites.length > 1 ? `, ${root.sites.length} sites` : ""}
             {plot.worst && <span className="sr-only">, {plot.worst}</span>}
           </span>

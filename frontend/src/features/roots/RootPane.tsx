@@ -1,6 +1,7 @@
 import { Link } from "react-router";
-import { bytes, plural } from "../../lib/text";
+import { bytes, cut, plural } from "../../lib/text";
 import { Copy } from "../../ui/Copy";
+import { Cut } from "../../ui/Cut";
 import { FindingList } from "../overview";
 import { problemWords } from "./present";
 import type { GroundRoot, Plot } from "./queries";
@@ -12,11 +13,16 @@ export function RootPane({ plot }: { plot: Plot }) {
   return (
     <article aria-label="Document root" className="space-y-5">
       <header>
-        <h2 className="mono text-base font-semibold wrap-anywhere">{root.path}</h2>
+        <h2 className="mono text-base font-semibold wrap-anywhere">
+          <Cut text={root.path} most={200} />
+        </h2>
         <Copy text={root.path} label="the path" />
         {root.real_path !== root.path && (
           <p className="text-sm text-faint">
-            leads to <span className="mono">{root.real_path}</span>
+            leads to{" "}
+            <span className="mono">
+              <Cut text={root.real_path} most={200} />
+            </span>
           </p>
         )}
         {root.problem ? (
@@ -59,7 +65,7 @@ function Sites({ root }: { root: GroundRoot }) {
         {root.sites.map((site) => (
           <li key={site}>
             <Link className="mono underline" to={`/?${new URLSearchParams({ q: site })}`}>
-              {site}
+              {cut(site)}
             </Link>
           </li>
         ))}

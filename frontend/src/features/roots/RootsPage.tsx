@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { usePut } from "../../lib/params";
-import { plural } from "../../lib/text";
+import { cut, plural } from "../../lib/text";
 import { OnlyWith } from "../../ui/OnlyWith";
 import { Failed, Waiting } from "../../ui/States";
 import { GroundBox } from "./GroundBox";
@@ -22,12 +22,14 @@ export function RootsPage() {
   const plot = found.data.plots.find((each) => each.root?.path === chosen);
   const choose = (path: string) => put("root", path);
   return (
-    <div className="grid h-full grid-cols-[1fr_24rem]">
+    <div className="grid h-full grid-cols-[minmax(0,1fr)_24rem]">
       <section aria-label="Ground" className="flex min-h-0 flex-col">
         <div className="flex items-baseline gap-4 px-5 py-3">
           <h1 className="sr-only">Roots</h1>
           <OnlyWith words={words} put={(text) => put("q", text, true)} />
-          <span className="mono">{within}</span>
+          <span className="mono" title={within}>
+            {cut(within)}
+          </span>
           {within !== "/" && (
             <Link
               className="text-sm underline"

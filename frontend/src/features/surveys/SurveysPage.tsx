@@ -1,10 +1,18 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { moment, plural } from "../../lib/text";
+import { cut, moment, plural } from "../../lib/text";
 import { Button } from "../../ui/Button";
 import { Failed, Waiting } from "../../ui/States";
-import { isRunning, jobQuery, type Survey, surveysQuery, useCancel, useLoad } from "./queries";
+import {
+  isRunning,
+  jobQuery,
+  type Survey,
+  surveysQuery,
+  useCancel,
+  useLoad,
+  useRemove,
+} from "./queries";
 
 /** The surveys that are here, and loading another. The job's number stands in the address. */
 export function SurveysPage() {
@@ -85,21 +93,52 @@ function SurveyList({ surveys }: { surveys: Survey[] }) {
         {surveys.map((survey, number) => (
           <li
             key={survey.id}
-            className="grid grid-cols-[10rem_14rem_1fr_auto] items-baseline gap-4 py-2"
+            className="grid grid-cols-[10rem_12rem_minmax(0,1fr)_auto_auto] items-baseline gap-4 py-2"
           >
-            <span className="mono font-semibold">{survey.host}</span>
+            <span className="mono font-semibold wrap-anywhere">{cut(survey.host)}</span>
             <span>{moment(survey.taken_at)}</span>
             <span className="text-faint">
               {plural(survey.paths, "path")}
               {Array.isArray(survey.gaps) && survey.gaps.length > 0
                 ? `, ${plural(survey.gaps.length, "gap")}`
                 : ", no gaps"}
+              {survey.missing && (
+                <span className="block text-blocked">
+                  Its file is gone: load it again, or remove it.
+                </span>
+              )}
+              {survey.origin === "unknown" && !survey.missing && (
+                <span className="block">
+                  Not taken on this machine: its logs are not read, its server is not asked.
+                </span>
+              )}
             </span>
             <Since survey={survey} earlier={earlier(surveys.slice(number + 1), survey)} />
+            <Remove survey={survey} />
           </li>
         ))}
       </ol>
     </>
+  );
+}
+
+/** Takes a survey out of the store; asked once more, as it cannot be taken back. */
+function Remove({ survey }: { survey: Survey }) {
+  const remove = useRemove();
+  const [sure, setSure] = useState(false);
+  if (!sure) return <Button onClick={() => setSure(true)}>Remove</Button>;
+  return (
+    <span className="flex items-baseline gap-2">
+      <Button onClick={() => remove.mutate(survey.id)} disabled={remove.isPending}>
+        Remove it for good
+      </Button>
+      <Button onClick={() => setSure(false)}>Keep</Button>
+      {remove.isError && (
+        <span role="alert" className="text-blocked">
+          {remove.error.message}
+        </span>
+      )}
+    </span>
   );
 }
 

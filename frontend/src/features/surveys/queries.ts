@@ -11,7 +11,7 @@ export const surveysQuery = queryOptions({
 
 export const latestSurveyQuery = queryOptions({
   ...surveysQuery,
-  select: (surveys: Survey[]): Survey | null => surveys[0] ?? null,
+  select: (surveys: Survey[]): Survey | null => surveys.find((each) => !each.missing) ?? null,
 });
 
 const RUNNING = new Set(["waiting", "running"]);
@@ -43,6 +43,20 @@ export function useLoad() {
           },
         }),
       ),
+  });
+}
+
+export function useRemove() {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async (id: number) => {
+      const path = { survey: String(id) };
+      const { error, response } = await client.DELETE("/api/surveys/{survey}", {
+        params: { path },
+      });
+      if (!response.ok) take({ error, response });
+    },
+    onSuccess: () => queries.invalidateQueries(),
   });
 }
 
