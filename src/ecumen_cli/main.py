@@ -48,6 +48,9 @@ def main() -> None:
     except EcumenError as error:
         warn(f"ecumen: {error}")
         status = statuses.WRONG_INPUT
+    except MemoryError:
+        warn("ecumen: this takes more memory than there is")
+        status = statuses.WRONG_INPUT
     except OSError as error:
         if isinstance(error, BrokenPipeError):
             # Whoever read our output has seen enough.

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 import django
 from django.core.management import call_command
+from django.db import DatabaseError
 
 from ecumen.errors import EcumenError
 
@@ -29,8 +30,14 @@ def prepare(*, migrate: bool = True) -> None:
     """Makes Django and its database ready; called before anything of the store is imported."""
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "ecumen_web.settings")
     django.setup()
-    if migrate:
+    if not migrate:
+        return
+    try:
         call_command("migrate", verbosity=0, interactive=False)
+    except DatabaseError as error:
+        from django.conf import settings
+
+        raise ServeError(f"{settings.HOME}: the records cannot be used ({error})") from error
 
 
 @dataclass(frozen=True, slots=True)

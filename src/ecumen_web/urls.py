@@ -1,6 +1,6 @@
 """The API under /api/, and the screen everywhere else: its own router knows the places."""
 
-from django.urls import path, re_path
+from django.urls import path, re_path, register_converter
 
 from ecumen_web.api import (
     bindings,
@@ -19,12 +19,27 @@ from ecumen_web.api import (
 )
 from ecumen_web.screen import screen
 
+
+class Number:
+    """A number that a record may have: the store knows no larger ones."""
+
+    regex = "[0-9]{1,18}"
+
+    def to_python(self, text: str) -> int:
+        return int(text)
+
+    def to_url(self, number: int) -> str:
+        return str(number)
+
+
+register_converter(Number, "number")
+
 urlpatterns = [
     path("api/session", session.SessionView.as_view()),
     path("api/session/password", session.PasswordView.as_view()),
     path("api/surveys", surveys.SurveysView.as_view()),
     path("api/surveys/<str:survey>", surveys.SurveyView.as_view()),
-    path("api/jobs/<int:number>", jobs.JobView.as_view()),
+    path("api/jobs/<number:number>", jobs.JobView.as_view()),
     path("api/surveys/<str:survey>/sites", sites.SitesView.as_view()),
     path("api/surveys/<str:survey>/bindings", bindings.BindingsView.as_view()),
     path("api/surveys/<str:survey>/changes", changes.ChangesView.as_view()),
@@ -43,7 +58,7 @@ urlpatterns = [
     path("api/surveys/<str:survey>/logs/figures", logs.FiguresEndpoint.as_view()),
     path("api/surveys/<str:survey>/logs/failures", logs.FailuresEndpoint.as_view()),
     path("api/surveys/<str:survey>/logs/lines", logs.LinesEndpoint.as_view()),
-    path("api/surveys/<str:survey>/logs/<int:log>/rejected", logs.RejectedEndpoint.as_view()),
+    path("api/surveys/<str:survey>/logs/<number:log>/rejected", logs.RejectedEndpoint.as_view()),
     path("api/surveys/<str:survey>/site", sheet.SheetView.as_view()),
     path("api/surveys/<str:survey>/passage", passage.PassageView.as_view()),
     path("api/surveys/<str:survey>/roots", roots.RootsView.as_view()),

@@ -7,9 +7,12 @@ from __future__ import annotations
 
 import gc
 import io
+import ipaddress
 import json
+import lzma
 import pkgutil
 import re
+import struct
 import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator
@@ -36,9 +39,17 @@ from ecumen.survey.model import (
 )
 
 FORMAT = 1
-# A hostile file must not fill the memory: no part may unpack to more than this (bytes).
-LARGEST_PART = 4 << 30
+# A hostile file must fill neither memory nor time. No part may unpack to more than so many bytes,
+# and none of more than a few to many times what it takes packed.
+LARGEST_PART = 256 << 20
+LARGEST_TABLE = 8 << 30  # of paths
 LARGEST_TEXT = 64 << 20
+LARGEST_TEXTS = 2 << 30  # together
+MOST_PARTS = 1_000_000
+FREELY, MOST_TIMES = 16 << 20, 80
+LONGEST_LINE = 1 << 20  # of the table, in bytes
+# No moment is later than this (seconds since 1970, UTC): the year 9999 less a zone.
+LAST_MOMENT = 253_370_000_000
 AT_ONCE = 4096  # lines that are packed together
 
 
@@ -208,16 +219,30 @@ def write_survey(survey: Survey, stream: IO[bytes]) -> None:
 # --- reading ---
 
 
-def _read(archive: zipfile.ZipFile, name: str, limit: int = LARGEST_PART) -> bytes:
+# What the standard library raises for damaged archives, by no plan.
+_DAMAGED = (
+    zipfile.BadZipFile, OSError, RuntimeError, NotImplementedError, EOFError, zlib.error,
+    struct.error, ValueError, LookupError, OverflowError, lzma.LZMAError, AttributeError, TypeError,
+)  # fmt: skip
+
+
+def _part(archive: zipfile.ZipFile, name: str, limit: int) -> zipfile.ZipInfo:
+    """Raises SurveyError for a part that is missing, or a trap."""
     try:
         info = archive.getinfo(name)
     except KeyError:
         raise SurveyError(f"{name} is missing from the survey file") from None
-    if info.file_size > limit:
-        raise SurveyError(f"{name} would unpack to {info.file_size} bytes, more than is allowed")
+    size, packed = info.file_size, info.compress_size
+    if size > limit or size > FREELY + MOST_TIMES * packed:
+        raise SurveyError(f"{name} would unpack to {size} bytes, more than is allowed")
+    return info
+
+
+def _read(archive: zipfile.ZipFile, name: str, limit: int = LARGEST_PART) -> bytes:
+    info = _part(archive, name, limit)
     try:
         return archive.read(info)
-    except (zipfile.BadZipFile, OSError, RuntimeError, NotImplementedError) as error:
+    except _DAMAGED as error:
         raise SurveyError(f"{name} cannot be unpacked: {error}") from error
 
 
@@ -232,10 +257,11 @@ def _acl(text: str | None) -> Any:
 
 
 def _files(archive: zipfile.ZipFile) -> FileTable:
+    info = _part(archive, "files.jsonl", LARGEST_TABLE)
     try:
-        part = archive.open("files.jsonl")
-    except KeyError:
-        raise SurveyError("files.jsonl is missing from the survey file") from None
+        part = archive.open(info)
+    except _DAMAGED as error:
+        raise SurveyError(f"files.jsonl cannot be unpacked: {error}") from error
     table = FileTable()
     number = 0
     # A million short-lived rows: the collector would only look at them in vain.
@@ -243,14 +269,14 @@ def _files(archive: zipfile.ZipFile) -> FileTable:
     gc.disable()
     try:
         with io.TextIOWrapper(part, "utf-8") as lines:
-            for line in lines:
+            while line := lines.readline(LONGEST_LINE):
                 number += 1
                 _add_line(table, line)
     except fastjsonschema.JsonSchemaException as error:
         raise SurveyError(f"files.jsonl:{number}: {error}") from error
     except (ValueError, RecursionError, OverflowError) as error:
         raise SurveyError(f"files.jsonl:{number}: {error}") from error
-    except (zipfile.BadZipFile, OSError, EOFError, zlib.error) as error:
+    except _DAMAGED as error:
         raise SurveyError(f"files.jsonl cannot be unpacked: {error}") from error
     finally:
         if collecting:
@@ -303,9 +329,14 @@ def _add_checked(table: FileTable, line: str) -> None:
 
 
 def _texts(archive: zipfile.ZipFile) -> Iterable[tuple[str, bytes]]:
+    left = LARGEST_TEXTS
     for name in archive.namelist():
         if name.startswith("text/") and not name.endswith("/"):
-            yield name[4:], _read(archive, name, LARGEST_TEXT)
+            text = _read(archive, name, LARGEST_TEXT)
+            left -= len(text)
+            if left < 0:
+                raise SurveyError(f"the texts would unpack to more than {LARGEST_TEXTS} bytes")
+            yield name[4:], text
 
 
 def _labels(row: dict[str, Any]) -> Labels:
@@ -325,13 +356,24 @@ def _engine(row: dict[str, Any]) -> EngineRecord:
     return EngineRecord(**known)
 
 
+def _address(text: str, where: str) -> str:
+    """An address of either kind; of a link-local one its zone may stand behind."""
+    try:
+        ipaddress.ip_address(text.partition("%")[0])
+    except ValueError:
+        raise SurveyError(f"{where}: {text[:100]!r} is no address") from None
+    return text
+
+
 def read_survey(stream: IO[bytes]) -> Survey:
     """Reads a survey file. Raises SurveyError with the part (and line) that is wrong."""
     try:
         archive = zipfile.ZipFile(stream)
-    except (zipfile.BadZipFile, OSError, ValueError) as error:
+    except _DAMAGED as error:
         raise SurveyError(f"not a survey file ({error})") from error
     with archive:
+        if len(archive.filelist) > MOST_PARTS:
+            raise SurveyError(f"the survey file has more than {MOST_PARTS} parts")
         head = _json_part(archive, "survey")
         people = _json_part(archive, "accounts")
         return Survey(
@@ -339,7 +381,7 @@ def read_survey(stream: IO[bytes]) -> Survey:
             taken_at=head["taken_at"],
             taken_by=head["taken_by"],
             engines=tuple(_engine(row) for row in head["engines"]),
-            addresses=tuple(head["addresses"]),
+            addresses=tuple(_address(a, "survey.json") for a in head["addresses"]),
             gaps=tuple(Gap(g["what"], g["path"], g["why"]) for g in head["gaps"]),
             kernel=head.get("kernel", {}),
             labels=_labels(_json_part(archive, "labels")),
@@ -356,13 +398,20 @@ def read_survey(stream: IO[bytes]) -> Survey:
                 Group(g["name"], g["gid"], tuple(g.get("members", ()))) for g in people["groups"]
             ),
             listeners=tuple(
-                Listener(x["address"], x["port"], x.get("program"), x.get("pid"))
+                Listener(
+                    _address(x["address"], "listeners.json"),
+                    x["port"],
+                    x.get("program"),
+                    x.get("pid"),
+                )
                 for x in _json_part(archive, "listeners")
             ),
             names=tuple(
                 NameRecord(
                     n["name"],
-                    None if n["addresses"] is None else tuple(n["addresses"]),
+                    None
+                    if n["addresses"] is None
+                    else tuple(_address(a, "names.json") for a in n["addresses"]),
                     n.get("source", "dns"),
                 )
                 for n in _json_part(archive, "names")

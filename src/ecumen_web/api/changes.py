@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.exceptions import NotFound
@@ -43,9 +42,7 @@ class ChangesView(APIView):
         """What changed since another survey: sites, bindings, files, accounts, findings."""
         after = survey_of(survey)
         since = request.query_params.get("since", "")
-        if since and not since.isdigit():
-            raise NotFound("There is no such survey.")
-        before = get_object_or_404(SurveyRecord, pk=int(since)) if since else survey_before(after)
+        before = survey_of(since) if since else survey_before(after)
         if before is None:
             raise NotFound("No earlier survey of this server is loaded.")
         scenes = (scene_of(before.file), scene_of(after.file))

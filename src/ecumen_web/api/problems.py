@@ -2,13 +2,32 @@
 
 from __future__ import annotations
 
+import errno
+import logging
+from collections.abc import Mapping
 from typing import Any
 
-from rest_framework.exceptions import ValidationError
+from django.db import DatabaseError, OperationalError
+from rest_framework.exceptions import ParseError, ValidationError
+from rest_framework.parsers import JSONParser
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
 
 from ecumen.errors import EcumenError
+
+log = logging.getLogger("ecumen.api")
+
+
+class BoundedJSONParser(JSONParser):
+    """JSON that no depth of brackets can turn into a failure of ours."""
+
+    def parse(
+        self, stream: Any, media_type: str | None = None, context: Mapping[str, Any] | None = None
+    ) -> Any:
+        try:
+            return super().parse(stream, media_type, context)
+        except RecursionError as error:
+            raise ParseError("JSON parse error - it is nested too deeply") from error
 
 
 def handle(error: Exception, context: dict[str, Any]) -> Response | None:
@@ -19,4 +38,22 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
         field, lines = next(iter(fields.items()))
         text = " ".join(str(line) for line in lines)
         return Response({"detail": f"{field}: {text}"}, status=400)
+    if isinstance(error, DatabaseError | OSError):
+        told = _of_the_disk(error)
+        if told is not None:
+            log.error("%s", error)
+            return Response({"detail": told}, status=507)
     return exception_handler(error, context)
+
+
+def _of_the_disk(error: Exception) -> str | None:
+    """What is said where records cannot be written down; None where that is not it."""
+    code = error.errno if isinstance(error, OSError) else None
+    text = str(error)
+    if code == errno.ENOSPC or "disk is full" in text:
+        return "There is no room left where the records are kept: make some, and try again."
+    if code == errno.EROFS or "readonly database" in text:
+        return "Where the records are kept, nothing can be written at present."
+    if code == errno.EIO or (isinstance(error, OperationalError) and "disk I/O" in text):
+        return "The disk that the records are kept on fails; the server's log says more."
+    return None

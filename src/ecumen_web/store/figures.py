@@ -7,12 +7,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from typing import Any
 
 from django.db import connection
 
 from ecumen.logs.ledger import Dim
+from ecumen.survey.archive import LAST_MOMENT
 from ecumen_web.store.countries import Country
 from ecumen_web.store.models import LogSite, LogSource
 
@@ -21,6 +22,7 @@ MOST_LISTED = 12
 MOST_LOOKED_UP = 50_000  # addresses whose country is asked for
 NOT_LOOKED_UP = "of seldom visitors"
 _MOST_BUCKETS = 400
+_MOST_MONTHS = 240  # the last ones
 
 
 @dataclass(frozen=True, slots=True)
@@ -131,7 +133,7 @@ def figures(asked: Asked, country: Country | None = None) -> Figures:
     hours = _by_hour(asked, site.pk)
     of_day, of_week = [0] * 24, [0] * 7
     for at, _, count, _ in hours:
-        local = datetime.fromtimestamp(at * HOUR, UTC) + timedelta(seconds=zone)
+        local = _local(at, zone)
         of_day[local.hour] += count
         of_week[local.weekday()] += count
     lists = {} if asked.site else {"sites": _sites(asked)}
@@ -166,7 +168,7 @@ def _width(length: int) -> int:
     for width in (HOUR, 2 * HOUR, 6 * HOUR, DAY, 7 * DAY):
         if length / width <= _MOST_BUCKETS:
             return width
-    return 28 * DAY
+    return 28 * DAY * max(1, -(-length // (28 * DAY * _MOST_BUCKETS)))
 
 
 # --- the questions ---
@@ -349,10 +351,17 @@ def _months(hours: Sequence[tuple[int, ...]], zone: int) -> list[Row]:
     """In their order; none where there is but one."""
     found: dict[str, tuple[int, int]] = {}
     for at, _, count, size in sorted(hours):
-        local = datetime.fromtimestamp(at * HOUR, UTC) + timedelta(seconds=zone)
+        local = _local(at, zone)
         had = found.get(f"{local:%Y-%m}", (0, 0))
         found[f"{local:%Y-%m}"] = (had[0] + count, had[1] + size)
-    return [Row(month, *both) for month, both in found.items()] if len(found) > 1 else []
+    rows = [Row(month, *both) for month, both in found.items()]
+    return rows[-_MOST_MONTHS:] if len(rows) > 1 else []
+
+
+def _local(hour: int, zone: int) -> datetime:
+    """In the zone of the logs; what no calendar holds counts as its end."""
+    at = min(max(hour * HOUR + zone, 0), LAST_MOMENT)
+    return datetime.fromtimestamp(at, UTC)
 
 
 def _astray(asked: Asked, site: int) -> list[Row]:

@@ -12,12 +12,15 @@ from ecumen.engines.engine import Engine
 from ecumen.passage.verdict import Evidence
 from ecumen.plan.operations import Operation, What, quoted
 from ecumen.survey import EngineRecord, Entry, Kind
+from ecumen.survey.archive import LAST_MOMENT
 
 _AVAILABLE, _ENABLED = "-available", "-enabled"
 
 
 def _moment(seconds: float) -> str:
-    return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%d %H:%M} UTC"
+    # What no calendar holds is shown as its end.
+    at = datetime.fromtimestamp(min(max(seconds, 0), LAST_MOMENT), UTC)
+    return f"{at:%Y-%m-%d %H:%M} UTC"
 
 
 @check(

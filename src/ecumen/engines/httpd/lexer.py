@@ -20,19 +20,19 @@ def decode(text: bytes) -> str:
 
 def logical_lines(text: str) -> Iterator[tuple[int, str]]:
     """(number of the first physical line, stripped line) without comments and empty lines."""
-    pending = ""
+    pending: list[str] = []
     first = 0
     for number, physical in enumerate(text.split("\n"), 1):
         line = physical.partition("\0")[0].removesuffix("\r")
         first = first or number
         if line.endswith("\\"):
-            pending += line[:-1]
+            pending.append(line[:-1])
             continue
-        whole = (pending + line).strip(SPACE)
+        whole = "".join([*pending, line]).strip(SPACE)
         if whole and not whole.startswith("#"):
             yield first, whole
-        pending, first = "", 0
-    whole = pending.strip(SPACE)
+        pending, first = [], 0
+    whole = "".join(pending).strip(SPACE)
     if whole and not whole.startswith("#"):
         yield first, whole
 
@@ -84,13 +84,23 @@ def words(text: str) -> list[str]:
 _VARIABLE = re.compile(r"\$\{([^}]*)\}")
 
 
-def with_variables(text: str, value: Callable[[str], str | None]) -> str:
-    """Puts in `${NAME}`. What `value` does not know stays as it is, as the engine leaves it."""
+LONGEST_LINE = 1 << 20  # letters, with all variables put in
+
+
+def with_variables(text: str, value: Callable[[str], str | None]) -> str | None:
+    """Puts in `${NAME}`. What `value` does not know stays as it is, as the engine leaves it.
+
+    None where the line grows beyond LONGEST_LINE, as when variables double each other.
+    """
     if "${" not in text:
         return text
-
-    def put(match: re.Match[str]) -> str:
+    out: list[str] = []
+    at = size = 0
+    for match in _VARIABLE.finditer(text):
         known = value(match[1])
-        return match[0] if known is None else known
-
-    return _VARIABLE.sub(put, text)
+        out += [text[at : match.start()], match[0] if known is None else known]
+        at = match.end()
+        size += len(out[-1]) + len(out[-2])
+        if size > LONGEST_LINE:
+            return None
+    return "".join([*out, text[at:]])

@@ -27,6 +27,7 @@ _SECTIONS = frozenset(
 
 
 MANY = 1000
+MOST_LINES = 10_000  # of one file
 # How many arguments the lines take that are met in override files; others are not counted.
 _ARGUMENTS: dict[str, tuple[int, int]] = {
     **dict.fromkeys(
@@ -102,7 +103,14 @@ class OverrideReader:
         key = (path, override, names)
         if key not in self._read:
             text = self.reader.source.read(physical)
-            self._read[key] = None if text is None else self._parsed(path, text, override, names)
+            if text is not None and text.count(b"\n") > MOST_LINES:
+                # Each of its requests would take as long as reading all of it.
+                what = Directive(f"more than {MOST_LINES} lines", "", Place(path, MOST_LINES + 1))
+                self._read[key] = Overriding(path, Settings(), None, (what,))
+            elif text is not None:
+                self._read[key] = self._parsed(path, text, override, names)
+            else:
+                self._read[key] = None
         return self._read[key]
 
     def _parsed(

@@ -11,7 +11,7 @@ from collections.abc import Hashable, Mapping
 from functools import partial
 from typing import NamedTuple
 
-from ecumen.engines.httpd.lexer import SPACE, decode, next_word, with_variables, words
+from ecumen.engines.httpd.lexer import LONGEST_LINE, SPACE, decode, next_word, with_variables, words
 from ecumen.engines.httpd.modules import identifier
 from ecumen.engines.names import fits, is_pattern
 from ecumen.engines.quiet import no_collecting
@@ -20,6 +20,8 @@ from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
 DEEPEST_INCLUDE = 100
 DEEPEST_SECTION = 100
 MOST_LINES = 5_000_000
+MOST_FILLED_IN = 500_000  # lines of macros, at each use
+LARGEST_MACRO = 4 << 20  # letters, with its arguments put in
 
 
 MOST_MISTAKES = 1000
@@ -118,13 +120,7 @@ class _Lines:
         self.number = self.at
         whole = line.partition("\0")[0].removesuffix("\r")
         alone = not whole.endswith("\\")
-        while whole.endswith("\\"):
-            whole = whole[:-1]
-            if self.at >= self.size:
-                break
-            whole += self.raw[self.at].partition("\0")[0].removesuffix("\r")
-            self.at += 1
-        whole = whole.strip(SPACE)
+        whole = (whole if alone else self._continued(whole)).strip(SPACE)
         if not whole or whole[0] == "#":
             parsed = (_NOTHING, "", "")
         elif "${" in whole:
@@ -136,6 +132,25 @@ class _Lines:
                 self.known.clear()
             self.known[first] = parsed
         return parsed
+
+    def _continued(self, line: str) -> str:
+        """A line with those that it goes on with. What counts is how all that was read so far ends:
+        behind an empty line, the one in front of it.
+        """
+        pieces, ends = [line], [len(line)]
+        while pieces and pieces[-1][ends[-1] - 1] == "\\":
+            ends[-1] -= 1
+            if not ends[-1]:
+                pieces.pop()
+                ends.pop()
+            if self.at >= self.size:
+                break
+            more = self.raw[self.at].partition("\0")[0].removesuffix("\r")
+            self.at += 1
+            if more:
+                pieces.append(more)
+                ends.append(len(more))
+        return "".join(piece[:end] for piece, end in zip(pieces, ends, strict=True))
 
 
 class _Macro(NamedTuple):
@@ -188,6 +203,7 @@ class Reader:
         self.mistakes: list[Mistake] = []
         self.cut: set[Place] = set()
         self.count = 0
+        self.filled_in = 0
         self.nested = 0
         self.macros: dict[str, _Macro] = {}
         # Whether includes, definitions and the like are obeyed: not in override files.
@@ -327,7 +343,11 @@ class Reader:
         kind, name, rest = parsed
         if kind == _VARIES:
             self.steady = False
-            kind, name, rest = _parsed(with_variables(name, partial(self._variable, lines.place)))
+            grown = with_variables(name, partial(self._variable, lines.place))
+            if grown is None:
+                why = f"with its variables this line grows to more than {LONGEST_LINE} letters"
+                raise _Stop(lines.place, why, for_good=True)
+            kind, name, rest = _parsed(grown)
         if kind == _PLAIN:
             into.append(Directive(name, rest, lines.place))
         elif kind == _CLOSES:
@@ -491,8 +511,16 @@ class Reader:
         if values:
             names = sorted(values, key=len, reverse=True)
             pattern = re.compile("|".join(map(re.escape, names)))
+            grown = sum(len(values[match[0]]) for match in pattern.finditer(text))
+            if grown > LARGEST_MACRO:
+                why = f"macro '{given[0]}' grows to more than {LARGEST_MACRO} letters"
+                raise _Stop(at, why, for_good=True)
             text = pattern.sub(lambda match: values[match[0]], text)
         lines = _Lines(macro.place.file, text, self.cache.lines, macro.place.line)
+        # Each use counts: macros that use each other twice double what is read.
+        self.filled_in += lines.size
+        if self.filled_in > MOST_FILLED_IN:
+            raise _Stop(at, f"more than {MOST_FILLED_IN} lines of macros", for_good=True)
         self._until(lines, None, into, depth + 1)
 
     # --- sections ---

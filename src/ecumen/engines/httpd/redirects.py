@@ -15,6 +15,7 @@ from ecumen.engines.tree import Directive
 from ecumen.patterns import Hit, Regex, TooCostly, compiled
 
 _WORDS = {"permanent": 301, "temp": 302, "seeother": 303, "gone": 410}
+LONGEST_TEXT = 64 << 10  # letters, with captures put in
 _URL = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://")
 
 
@@ -121,11 +122,9 @@ def _found(redirect: Redirect, path: str) -> str | Redirect | None:
         return redirect
     try:
         hit = redirect.regex.search(path)
+        return None if hit is None else _escaped_target(put_groups(redirect.target or "", hit))
     except TooCostly:
         return redirect
-    if hit is None:
-        return None
-    return _escaped_target(put_groups(redirect.target or "", hit))
 
 
 def _escaped_target(target: str) -> str:
@@ -152,10 +151,16 @@ def _sent(
 
 
 def put_groups(text: str, hit: Hit) -> str:
-    """`$1` becomes what the first group took; a backslash in front of anything keeps it."""
-    out = []
-    at = 0
+    """`$1` becomes what the first group took; a backslash in front of anything keeps it.
+
+    Raises TooCostly for what grows beyond all addresses.
+    """
+    out: list[str] = []
+    at = size = 0
     while at < len(text):
+        size += len(out[-1]) if out else 0
+        if size > LONGEST_TEXT:
+            raise TooCostly("with its captures the text grows too long")
         char = text[at]
         if char == "$" and text[at + 1 : at + 2].isdigit():
             out.append(hit.group(int(text[at + 1])))

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 
 _PART = re.compile(r"\$(?:\{([A-Za-z0-9_]+)\}|([1-9])|([A-Za-z_][A-Za-z0-9_]*))")
+LONGEST_TEXT = 64 << 10  # letters, with variables put in
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +34,15 @@ class Text:
         object.__setattr__(self, "constant", not any(piece.name for piece in self.pieces))
 
     def value(self, lookup: Callable[[str], str]) -> str:
-        return "".join(lookup(p.name) if p.name else p.text for p in self.pieces)
+        """Raises LookupError for what grows beyond all sense."""
+        out: list[str] = []
+        size = 0
+        for piece in self.pieces:
+            out.append(lookup(piece.name) if piece.name else piece.text)
+            size += len(out[-1])
+            if size > LONGEST_TEXT:
+                raise LookupError(f"{piece.name} in a text of more than {LONGEST_TEXT} letters")
+        return "".join(out)
 
 
 @lru_cache(maxsize=65536)

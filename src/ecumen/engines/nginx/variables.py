@@ -31,6 +31,7 @@ _UNKNOWN_FAMILIES = tuple(
 """.split()
 )
 DEEPEST = 20
+MOST_MAPPED = 5_000  # lookups in maps for one request: they can ask for each other
 
 
 @dataclass(slots=True)
@@ -48,6 +49,7 @@ class State:
     filename: str = ""
     own: dict[str, str] = field(default_factory=dict)
     captures: Hit | None = None
+    mapped: int = 0
 
     def value(self, name: str, deep: int = 0) -> str:
         """Raises LookupError for what the survey cannot tell."""
@@ -60,6 +62,9 @@ class State:
             return known
         table = self.whole.maps.get(name)
         if table is not None and deep < DEEPEST:
+            self.mapped += 1
+            if self.mapped > MOST_MAPPED:
+                raise LookupError(name)
             return self._mapped(table, deep)
         if name in self.whole.defined or name in _UNKNOWN or name.startswith(_UNKNOWN_FAMILIES):
             raise LookupError(name)

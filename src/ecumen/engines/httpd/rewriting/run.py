@@ -17,6 +17,7 @@ from ecumen.engines.tree import Directive
 from ecumen.patterns import Hit, Regex, TooCostly
 from ecumen.survey import Entry, Kind
 
+LONGEST_TEXT = 64 << 10  # letters, with captures and variables put in
 _WEB = re.compile(r"https?://", re.IGNORECASE)
 _OTHER_SCHEMES = re.compile(
     r"(?:ajp|balancer|cgi|fcgi|ftp|gopher|h2c?|ldaps?|nntp|scgi|uwsgi|wss?)://|"
@@ -379,8 +380,13 @@ class _Run:
         last = rule is not None and "qslast" in rule.flags
         marks: list[bool] = []
         out: list[str] = []
-        at = 0
+        at = size = 0
         while at < len(text):
+            size += len(out[-1]) if out else 0
+            if size > LONGEST_TEXT:
+                # Rules can double a text again and again.
+                what = f"a text of more than {LONGEST_TEXT} letters"
+                raise NotEvaluated(directive or _line(rule), what)
             char = text[at]
             if char == "\\" and at + 1 < len(text):
                 out.append(text[at + 1])
