@@ -16,6 +16,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--asks", type=int, default=300, help="Requests to each world.")
     parser.addoption("--fronts", default=2, type=int, help="worlds whose front pages are audited")
     parser.addoption("--chains", type=int, default=10, help="Obstacles mended, for each engine.")
+    parser.addoption("--kills", type=int, default=8, help="How often the reader of logs is killed.")
     parser.addoption("--table", default="", help="Where the table of agreement is written.")
 
 
@@ -37,6 +38,11 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
         for item in items:
             if missing and item.get_closest_marker(marker):
                 item.add_marker(pytest.mark.skip(reason=f"needs {', '.join(missing)}"))
+
+
+@pytest.fixture
+def kills(request: pytest.FixtureRequest) -> int:
+    return int(request.config.getoption("--kills"))
 
 
 @pytest.fixture

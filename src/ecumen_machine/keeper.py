@@ -143,7 +143,7 @@ class _Keeper:
                 answer, given = self._answer(question, handles)
             except OSError as error:
                 answer = {"errno": error.errno or 5, "why": error.strerror or str(error)}
-            except (KeyError, TypeError, ValueError):
+            except (LookupError, TypeError, ValueError):
                 answer = {"errno": 22, "why": "that is no question"}
             with suppress(OSError):
                 _send(link, answer, given)

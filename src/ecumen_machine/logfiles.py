@@ -94,6 +94,8 @@ def _inflated(first: bytes, stream: IO[bytes]) -> Iterator[bytes]:
     member, within = zlib.decompressobj(_GZIP), False
     packed, at, step = memoryview(first), 0, _FEW
     left = MOST_UNPACKED
+    whole: list[bytes] = []
+    size = 0
     while True:
         if at == len(packed):
             packed, at = memoryview(stream.read(_PACKED)), 0
@@ -115,14 +117,21 @@ def _inflated(first: bytes, stream: IO[bytes]) -> Iterator[bytes]:
         left -= len(block)
         if left < 0:
             raise EOFError(f"it unpacks to more than {MOST_UNPACKED} bytes")
-        if block:
-            yield block
+        # Small members are put together: whoever counts a block takes a while to begin.
+        whole.append(block)
+        size += len(block)
+        if size >= _WORTH_A_BLOCK:
+            yield b"".join(whole)
+            whole, size = [], 0
+    if size:
+        yield b"".join(whole)
     if within:
         raise EOFError("the packed file ends before its end")
 
 
 _GZIP = zlib.MAX_WBITS | 16
 _FEW = 1 << 10  # bytes
+_WORTH_A_BLOCK = 1 << 18  # bytes
 _PACKED = 1 << 18
 MOST_UNPACKED = 256 << 30  # bytes
 

@@ -6,13 +6,14 @@ import hashlib
 import os
 import tempfile
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import asdict
 from functools import lru_cache
 from pathlib import Path
 from typing import IO
 
 from django.conf import settings
-from django.db import transaction
+from django.db import DatabaseError, transaction
 
 from ecumen.audit import audit
 from ecumen.audit.scene import Scene
@@ -96,12 +97,22 @@ def load_kept(
         if origin is None:
             origin = origin_of(path)
         return _store(survey, name, origin, progress)
+    except DatabaseError as error:
+        # Nothing of it was written down: that is done all at once, or not at all.
+        _give_up(path)
+        raise SurveyError(f"its records cannot be kept in {settings.HOME}: {error}") from error
     except EcumenError:
-        if not _is_wanted(name):
-            path.unlink(missing_ok=True)
+        _give_up(path)
         raise
     finally:
         let_go()
+
+
+def _give_up(path: Path) -> None:
+    with suppress(DatabaseError):
+        if _is_wanted(path.name):
+            return
+    path.unlink(missing_ok=True)
 
 
 def _is_wanted(name: str) -> bool:

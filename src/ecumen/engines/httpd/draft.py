@@ -294,6 +294,11 @@ class Draft:
         now = self._rewriting()
         if not self.rewrites or (self.folder and any(c in self.folder for c in "*?[")):
             self.unread.append(directive)
+        if len(now.rules) >= MOST_RULES:
+            # One is enough to say that no more are evaluated.
+            if directive.name not in (each.name for each in self.unread):
+                self.unread.append(directive)
+            return
         try:
             rule = read_rule(directive, tuple(self.conditions))
         except RuleError as error:
@@ -554,6 +559,7 @@ def flat(directives: Sequence[Directive]) -> Sequence[Directive]:
     return found
 
 
+MOST_RULES = 10_000  # of rewriting, in one place: each request may come to all of them
 CONDITIONAL = frozenset(
     ("<ifmodule", "<ifdefine", "<iffile", "<ifversion", "<ifdirective", "<ifsection")
 )
