@@ -12,7 +12,7 @@ API := src/ecumen_web/api/openapi.yaml
 FRONT_SOURCES := $(shell find frontend/src frontend/public -type f 2>/dev/null) \
   frontend/index.html frontend/vite.config.ts frontend/package.json
 
-.PHONY: help setup system demo test quick check fix api app bench agreement pictures
+.PHONY: help setup system demo test quick check fix api app bench agreement hostile pictures
 
 help:
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 12
@@ -85,6 +85,11 @@ agreement: setup ## generated worlds against the real servers; SEED, WORLDS, ASK
 	@bin/install-system test
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/agreement_test.py \
 	  --seed $(SEED) --worlds $(WORLDS) --asks $(ASKS) --table docs/agreement.md
+
+hostile: setup app ## ten minutes of attacks and fuzzing, with a new seed each time
+	@bin/install-system test
+	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s -rs tests/hostile_*_test.py \
+	  --seed $${SEED_OF_TODAY:-$$(date +%s)} --minutes 10 --tries 100000 --patterns 10000 --kills 100
 
 pictures: setup app ## the pictures in docs/screenshots, from the demo data
 	@bin/install-system test

@@ -16,6 +16,9 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--asks", type=int, default=300, help="Requests to each world.")
     parser.addoption("--fronts", default=2, type=int, help="worlds whose front pages are audited")
     parser.addoption("--chains", type=int, default=10, help="Obstacles mended, for each engine.")
+    parser.addoption("--tries", type=int, default=15_000, help="At a race, each.")
+    parser.addoption("--patterns", type=int, default=2_500, help="Hostile ones.")
+    parser.addoption("--minutes", type=float, default=1.0, help="Of fuzzing.")
     parser.addoption("--kills", type=int, default=8, help="How often the reader of logs is killed.")
     parser.addoption("--table", default="", help="Where the table of agreement is written.")
 
@@ -38,6 +41,21 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
         for item in items:
             if missing and item.get_closest_marker(marker):
                 item.add_marker(pytest.mark.skip(reason=f"needs {', '.join(missing)}"))
+
+
+@pytest.fixture
+def tries(request: pytest.FixtureRequest) -> int:
+    return int(request.config.getoption("--tries"))
+
+
+@pytest.fixture
+def patterns(request: pytest.FixtureRequest) -> int:
+    return int(request.config.getoption("--patterns"))
+
+
+@pytest.fixture
+def minutes(request: pytest.FixtureRequest) -> float:
+    return float(request.config.getoption("--minutes"))
 
 
 @pytest.fixture

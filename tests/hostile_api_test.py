@@ -1,0 +1,157 @@
+"""Every question that the API's own description allows, and many that it does not."""
+
+from __future__ import annotations
+
+import io
+import json
+import time
+from collections import Counter
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlencode
+
+import pytest
+import schemathesis
+from django.contrib.auth import get_user_model
+from django.core.cache import cache
+from django.test import Client
+from hypothesis import HealthCheck, Phase, given, seed, settings
+from hypothesis import strategies as st
+from schemathesis import APIOperation, Case, GenerationMode
+
+from ecumen.survey import write_survey
+from ecumen_demo import Moment, demo_survey
+from ecumen_web import queue
+from ecumen_web.store import loading
+from ecumen_web.store.models import SurveyRecord
+from tests.application import ROOT
+
+pytestmark = pytest.mark.django_db
+
+SLOWEST = 2.0  # seconds
+# Two that are there, and what is none.
+SURVEYS = st.sampled_from(
+    ["latest", "latest", "latest", "1", "²", "0", "-1", "9" * 19, "%00", "x y"]
+)
+
+
+@pytest.fixture
+def admin(settings: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Client:
+    """Signed in, with the made-up server loaded."""
+    settings.SURVEYS = tmp_path
+    # How passwords are kept takes its time by design.
+    settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
+    cache.clear()
+    loading.scene_of.cache_clear()
+    monkeypatch.setattr(queue.queue, "immediate", True)
+    for moment in (Moment.WEEK_BEFORE, Moment.NOW):
+        stream = io.BytesIO()
+        write_survey(demo_survey(moment), stream)
+        stream.seek(0)
+        loading.load_kept(loading.keep_file(stream), lambda *step: None, SurveyRecord.Origin.DEMO)
+    client = Client(raise_request_exception=False)
+    client.force_login(get_user_model().objects.create_user("ines", password="x", is_staff=True))
+    # What is worked out once for all is not what is timed.
+    for place in (
+        "sites",
+        "findings",
+        "bindings",
+        "roots",
+        "users",
+        "contexts",
+        "neighbours",
+        "changes",
+    ):
+        assert client.get(f"/api/surveys/latest/{place}").status_code == 200
+    return client
+
+
+def operations() -> list[APIOperation]:
+    schema = schemathesis.openapi.from_path(ROOT / "src/ecumen_web/api/openapi.yaml")
+    return [found.ok() for found in schema.get_all_operations()]
+
+
+def send(client: Client, case: Case, survey: str) -> Any:
+    """As a client would send it; a survey that is there is mostly named."""
+    if "survey" in case.path_parameters:
+        case.path_parameters["survey"] = survey
+    query = case.query if isinstance(case.query, dict) else {}
+    body, kind = case.body, case.media_type or "application/json"
+    if isinstance(body, bytes):
+        data = body
+    elif kind.startswith("multipart/"):
+        given_file = body.get("file", b"") if isinstance(body, dict) else b""
+        content = (
+            given_file
+            if isinstance(given_file, bytes)
+            else str(given_file).encode("utf-8", "replace")
+        )
+        kind = "multipart/form-data; boundary=x"
+        data = b'--x\r\nContent-Disposition: form-data; name="file"; filename="x"\r\n\r\n' + content
+        data += b"\r\n--x--\r\n"
+    else:
+        try:
+            data = (
+                b"" if not isinstance(body, dict | list | str | int) else json.dumps(body).encode()
+            )
+        except (TypeError, ValueError):
+            data = repr(body).encode("utf-8", "replace")
+    return client.generic(
+        case.method, case.formatted_path, data, kind,
+        QUERY_STRING=urlencode(query, doseq=True, errors="replace"),
+    )  # fmt: skip
+
+
+def test_whatever_the_description_allows_is_answered(
+    admin: Client, patterns: int, seed: int
+) -> None:
+    """No error of the server's, and nothing that takes longer than two seconds."""
+    told: Counter[int] = Counter()
+    slowest = (0.0, "")
+    found = operations()
+    assert len(found) > 25
+    each = max(20, 2 * patterns // len(found))
+
+    def check(operation: APIOperation) -> None:
+        @settings(
+            max_examples=each, deadline=None, database=None, phases=[Phase.generate],
+            suppress_health_check=list(HealthCheck), derandomize=False,
+        )  # fmt: skip
+        @given(
+            case=st.one_of(
+                operation.as_strategy(generation_mode=GenerationMode.POSITIVE),
+                operation.as_strategy(generation_mode=GenerationMode.NEGATIVE),
+            ),
+            survey=SURVEYS,
+        )
+        def ask(case: Case, survey: str) -> None:
+            nonlocal slowest
+            if case.method == "DELETE" and case.operation.path.endswith("/{survey}"):
+                survey = "0"
+            began = time.monotonic()
+            answer = send(admin, case, survey)
+            took = time.monotonic() - began
+            told[answer.status_code] += 1
+            what = f"{case.method} {case.formatted_path} {case.query} {str(case.body)[:200]}"
+            slowest = max(slowest, (took, what))
+            assert answer.status_code < 500 or answer.status_code == 507, what
+
+        ask = seeded(ask)
+        began_all = time.monotonic()
+        ask()
+        print(operation.method, operation.path, round(time.monotonic() - began_all, 1), flush=True)
+
+    seeded = _seeded(seed)
+    for operation in found:
+        if operation.path == "/api/session" and operation.method.upper() == "DELETE":
+            continue
+        check(operation)
+    print(
+        f"{sum(told.values())} questions: {dict(told)}; slowest {slowest[0]:.2f} s, {slowest[1][:120]}"
+    )
+    assert slowest[0] < SLOWEST, slowest
+    assert told[200] > 100
+
+
+def _seeded(number: int) -> Any:
+    return seed(number)
