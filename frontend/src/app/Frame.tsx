@@ -3,7 +3,7 @@ import { useCallback, useRef, useState } from "react";
 import { Link, NavLink, Outlet, useNavigate } from "react-router";
 import { useSignOut } from "../api/session";
 import { latestSurveyQuery } from "../features/surveys";
-import { ago, moment } from "../lib/text";
+import { ago, cut, moment } from "../lib/text";
 import { AddressLine } from "./AddressLine";
 import { Help } from "./Help";
 import { useKey } from "./keyboard";
@@ -91,7 +91,7 @@ function Moment() {
   return (
     <Link to="/surveys" className="group leading-tight">
       <span className="sr-only">Surveys of </span>
-      <span className="mono block font-semibold group-hover:underline">{data.host}</span>
+      <span className="mono block font-semibold group-hover:underline">{cut(data.host, 32)}</span>
       <span className="block text-xs text-faint" title={moment(data.taken_at)}>
         {taken > Date.now() ? moment(data.taken_at) : `surveyed ${ago(taken, Date.now())}`}
       </span>
@@ -117,7 +117,7 @@ function Account({ user }: { user: string }) {
       >
         light: {theme === "auto" ? "auto" : theme === "light" ? "day" : "night"}
       </button>
-      <span className="mono">{user}</span>
+      <span className="mono">{cut(user, 24)}</span>
       <button
         type="button"
         onClick={() => signOut.mutate()}

@@ -128,7 +128,7 @@ function Remove({ survey }: { survey: Survey }) {
   const [sure, setSure] = useState(false);
   if (!sure) return <Button onClick={() => setSure(true)}>Remove</Button>;
   return (
-    <span className="flex items-baseline gap-2">
+    <span className="flex items-baseline justify-end gap-2">
       <Button onClick={() => remove.mutate(survey.id)} disabled={remove.isPending}>
         Remove it for good
       </Button>
@@ -150,7 +150,7 @@ function earlier(surveys: Survey[], survey: Survey): Survey[] {
 /** Leads to what changed up to a survey, since one of those before it. */
 function Since({ survey, earlier }: { survey: Survey; earlier: Survey[] }) {
   const [since, setSince] = useState(earlier[0]?.id);
-  if (!earlier.length) return null;
+  if (!earlier.length) return <span />;
   const address = new URLSearchParams({ at: String(survey.id), since: String(since) });
   return (
     <span className="flex items-baseline gap-2">
