@@ -187,7 +187,7 @@ def _nginx_site(base: Path, number: int, root: Path) -> str:
 class _Disk:
     """A Source straight from the disk, as one reads a configuration again and again."""
 
-    def read(self, path: str) -> bytes | None:
+    def read(self, path: str, by: str | None = None) -> bytes | None:
         try:
             handle = os.open(path, os.O_RDONLY)
         except OSError:

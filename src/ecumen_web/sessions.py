@@ -13,7 +13,7 @@ from ecumen_web.store.people import must_change
 
 _SEEN, _KNOWN = "seen", "own password"
 # Not at each request: that would write to the database.
-_NOTED_EVERY = 60  # seconds
+_NOTED_EVERY = 6  # of the time after which a session ends, the part
 _ALLOWED = ("/api/session", "/api/session/password")
 
 
@@ -30,7 +30,7 @@ def sessions(
         if now - seen > settings.IDLE:
             logout(request)
             return get_response(request)
-        if now - seen > _NOTED_EVERY or _SEEN not in request.session:
+        if now - seen > settings.IDLE // _NOTED_EVERY or _SEEN not in request.session:
             request.session[_SEEN] = now
         if request.path not in _ALLOWED and not request.session.get(_KNOWN):
             if must_change(request.user):

@@ -62,11 +62,14 @@ MIDDLEWARE = [
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "ecumen_web.sessions.sessions",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "ecumen_web.kept.kept",
 ]
 DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",
         "NAME": HOME / "ecumen.sqlite3",
+        # Each thread keeps its own: opening one takes longer than most questions.
+        "CONN_MAX_AGE": None,
         "OPTIONS": {
             "timeout": 20,
             "transaction_mode": "IMMEDIATE",

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from django.shortcuts import get_object_or_404
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ecumen_web.store.models import JobRecord
+
+
+_NUMBER = OpenApiParameter("number", int, "path")
 
 
 class JobSerializer(serializers.ModelSerializer[JobRecord]):
@@ -19,12 +22,12 @@ class JobSerializer(serializers.ModelSerializer[JobRecord]):
 
 
 class JobView(APIView):
-    @extend_schema(responses=JobSerializer)
+    @extend_schema(parameters=[_NUMBER], responses=JobSerializer)
     def get(self, request: Request, number: int) -> Response:
         """What a job is doing now."""
         return Response(JobSerializer(get_object_or_404(JobRecord, pk=number)).data)
 
-    @extend_schema(request=None, responses={200: JobSerializer})
+    @extend_schema(parameters=[_NUMBER], request=None, responses={200: JobSerializer})
     def delete(self, request: Request, number: int) -> Response:
         """Asks a job to stop; it does at its next step."""
         job = get_object_or_404(JobRecord, pk=number)
