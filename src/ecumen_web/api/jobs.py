@@ -11,7 +11,6 @@ from rest_framework.views import APIView
 
 from ecumen_web.store.models import JobRecord
 
-
 _NUMBER = OpenApiParameter("number", int, "path")
 
 
