@@ -51,7 +51,8 @@ from ecumen_machine.withheld import LARGEST_TEXT, blacked, content_withheld, pla
 NAMES_WITHIN = 6.0
 MOST_NAMES = 5000
 MOST_TEXTS = 2 << 30  # bytes, of all texts together
-_MOST_ROUNDS = 12  # of names that an engine's check cannot do without
+_MOST_ROUNDS = 60  # of names that an engine's check cannot do without
+_ROUNDS_WITHIN = 15.0  # seconds
 
 Progress = Callable[[str, int], None]
 
@@ -280,13 +281,14 @@ class Ground:
         # What the service makes when it starts: that it is not there yet says nothing.
         given = (environment.get(name, "") for name in ("APACHE_RUN_DIR", "APACHE_LOCK_DIR"))
         folders = [folder for folder in given if folder.startswith("/")]
+        until = time.monotonic() + _ROUNDS_WITHIN
         for _ in range(_MOST_ROUNDS):
             status, output = cage.checked(command, environment, hosts, own, folders)
             missing = _UNKNOWN_NAME.search(output.decode("utf-8", "replace"))
             if missing is None or any(name == missing[1] for _, name in hosts):
                 break
             known = [a for r in self.resolve([missing[1]]) for a in r.addresses or ()]
-            if not known:
+            if not known or time.monotonic() > until:
                 break
             hosts += [(address, missing[1]) for address in known]
         return status, output
