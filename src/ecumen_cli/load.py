@@ -43,7 +43,10 @@ def load(file: str, account: str, as_root: bool) -> None:
     count = record.sites.count()
     warn(f"{file}: {record.host}, {record.paths} paths, {count} sites loaded")
     if not proven:
-        warn("It was not taken on this machine: its logs are not read, its server is not asked.")
+        warn(
+            "That it was taken on this machine is not proven to this account: its logs are not "
+            "read, its server is not asked."
+        )
 
 
 def _progress(doing: str, done: int, total: int) -> None:

@@ -117,7 +117,7 @@ def as_csv(survey: Survey, audit: Audit) -> str:
 def _tame(text: str) -> str:
     """What a spreadsheet would take for a formula is not one."""
     text = printable(_clean(text))
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text
+    return f"'{text}" if text.lstrip()[:1] in tuple("=+-@") else text
 
 
 def as_sarif(survey: Survey, audit: Audit) -> str:

@@ -115,7 +115,7 @@ type Cell = string | number;
 export function csv(rows: ReadonlyArray<readonly Cell[]>): string {
   const cell = (value: Cell) => {
     if (typeof value === "number") return String(value);
-    const safe = /^[=+\-@\t\r]/.test(value) ? `'${value}` : value;
+    const safe = /^\s*[=+\-@\t\r]/.test(value) ? `'${value}` : value;
     return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
   };
   return rows.map((row) => `${row.map(cell).join(",")}\r\n`).join("");

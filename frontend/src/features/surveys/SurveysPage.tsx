@@ -109,7 +109,7 @@ function SurveyList({ surveys }: { surveys: Survey[] }) {
               )}
               {survey.origin === "unknown" && !survey.missing && (
                 <span className="block">
-                  Not taken on this machine: its logs are not read, its server is not asked.
+                  Not proven to be of this machine: its logs are not read, its server is not asked.
                 </span>
               )}
             </span>
