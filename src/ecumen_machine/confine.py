@@ -82,7 +82,6 @@ def confine(*, memory: int = MEMORY, processor: int = PROCESSOR, forks: bool = F
     like itself may be made.
     """
     holds = []
-    _libc.prctl(_PDEATHSIG, 9, 0, 0, 0)
     if os.geteuid() == 0 and _libc.unshare(_NEWNET | _NEWIPC | _NEWUTS) == 0:
         holds.append("no network")
     _limit(resource.RLIMIT_AS, memory)
@@ -96,6 +95,8 @@ def confine(*, memory: int = MEMORY, processor: int = PROCESSOR, forks: bool = F
     if not forks:
         # To root it would say nothing.
         _limit(resource.RLIMIT_NPROC, 0)
+    # Another account undoes this, so that it comes behind.
+    _libc.prctl(_PDEATHSIG, 9, 0, 0, 0)
     _libc.prctl(_DUMPABLE, 0, 0, 0, 0)
     _libc.prctl(_NO_NEW_PRIVS, 1, 0, 0, 0)
     if _landlock(_libraries()):
