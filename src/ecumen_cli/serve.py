@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import pwd
+
 import click
 
 from ecumen_cli.rootless import AS_ROOT, NAMED, without_root
@@ -18,6 +21,7 @@ def serve(port: int, host: str, account: str, as_root: bool) -> None:
 
     Started as root, it becomes another account; a small part of it stays, and hands out logs.
     """
+    from ecumen_machine import matching
     from ecumen_web import server
 
     listening = server.bound(host, port)
@@ -33,4 +37,7 @@ def serve(port: int, host: str, account: str, as_root: bool) -> None:
             f"First account: {first.name}, password: {first.password} (told this once; it must be "
             "changed at the first signing in)"
         )
+    matcher = matching.start()
+    kept_from = matcher.holds if matcher else "libpcre2-8 missing: most are not evaluated"
+    say(f"Runs as {pwd.getpwuid(os.geteuid()).pw_name}; patterns are matched apart ({kept_from})")
     server.run(listening)
