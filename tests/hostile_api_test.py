@@ -111,7 +111,7 @@ def test_whatever_the_description_allows_is_answered(
     slowest = (0.0, "")
     found = operations()
     assert len(found) > 25
-    each = max(20, patterns // len(found))
+    each = max(20, patterns // (2 * len(found)))
 
     def check(operation: APIOperation) -> None:
         @settings(
