@@ -111,7 +111,7 @@ def test_whatever_the_description_allows_is_answered(
     slowest = (0.0, "")
     found = operations()
     assert len(found) > 25
-    each = max(20, patterns // (2 * len(found)))
+    each = max(10, patterns // (3 * len(found)))
 
     def check(operation: APIOperation) -> None:
         @settings(
@@ -148,4 +148,4 @@ def test_whatever_the_description_allows_is_answered(
         f"{sum(told.values())} questions: {dict(told)}; slowest {slowest[0]:.2f} s, {slowest[1][:120]}"
     )
     assert slowest[0] < SLOWEST, slowest
-    assert told[200] > 100
+    assert told[200] > 50
