@@ -16,6 +16,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--asks", type=int, default=300, help="Requests to each world.")
     parser.addoption("--fronts", default=2, type=int, help="worlds whose front pages are audited")
     parser.addoption("--chains", type=int, default=10, help="Obstacles mended, for each engine.")
+    parser.addoption("--attacks", action="store_true", help="Those that take long, too.")
     parser.addoption("--tries", type=int, default=15_000, help="At a race, each.")
     parser.addoption("--patterns", type=int, default=1_500, help="Hostile ones.")
     parser.addoption("--minutes", type=float, default=0.4, help="Of fuzzing.")
@@ -36,7 +37,11 @@ def _missing_browser() -> list[str]:
     return [] if found else ["chromium"]
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    if not config.getoption("--attacks"):
+        long = [item for item in items if item.get_closest_marker("attack")]
+        config.hook.pytest_deselected(items=long)
+        items[:] = [item for item in items if item not in long]
     for marker, missing in (("server", _missing_server()), ("browser", _missing_browser())):
         for item in items:
             if missing and item.get_closest_marker(marker):

@@ -177,6 +177,7 @@ def packed(survey: Survey) -> bytes:
 # --- who signs in ---
 
 
+@pytest.mark.attack
 def test_the_first_password_is_told_once_and_a_job_is_not_forgotten(home: Path) -> None:
     with served(home) as application:
         password = first_password(application)
@@ -206,6 +207,7 @@ def test_the_first_password_is_told_once_and_a_job_is_not_forgotten(home: Path) 
         assert again.done(job["id"])["state"] == "done"
 
 
+@pytest.mark.attack
 def test_people_come_get_passwords_and_go(shared: Served) -> None:
     as_root = ["--as-root"] if os.geteuid() == 0 else []
     home = shared.home
@@ -225,6 +227,7 @@ def test_people_come_get_passwords_and_go(shared: Served) -> None:
     assert application.sign_in("ines", "x" * 9) == 400
 
 
+@pytest.mark.attack
 def test_a_session_that_nobody_uses_ends(shared: Served) -> None:
     application = replace(shared, cookies={}, token="")
     assert application.sign_in("admin", PASSWORD) == 200
@@ -246,6 +249,7 @@ def test_a_session_that_nobody_uses_ends(shared: Served) -> None:
 # --- what is sent ---
 
 
+@pytest.mark.attack
 def test_half_sent_requests_hold_nobody_up(shared: Served) -> None:
     """150 half headers and 40 half bodies; then a new client."""
     with nullcontext(replace(shared, cookies={}, token="")) as application:
@@ -272,6 +276,7 @@ def test_half_sent_requests_hold_nobody_up(shared: Served) -> None:
             link.close()
 
 
+@pytest.mark.attack
 def test_a_large_body_is_refused_before_it_is_read(shared: Served) -> None:
     with nullcontext(replace(shared, cookies={}, token="")) as application:
         for path, cookie in (("/api/session", ""), ("/api/surveys", ""),
@@ -304,6 +309,7 @@ def test_a_large_body_is_refused_before_it_is_read(shared: Served) -> None:
         assert sent < 64 << 20
 
 
+@pytest.mark.attack
 def test_an_answer_to_head_has_no_body(shared: Served) -> None:
     """On a connection that is kept, what comes next is the next answer."""
     with socket.create_connection(("127.0.0.1", shared.port)) as link:
@@ -329,6 +335,7 @@ HOSTILE_PATHS = (
 )  # fmt: skip
 
 
+@pytest.mark.attack
 def test_odd_questions_are_answered_in_one_line(shared: Served) -> None:
     with nullcontext(shared) as application:
         status, job = application.upload(packed(server(SITE.format(""))))
@@ -399,6 +406,7 @@ def test_damaged_archives_are_refused(seed: int) -> None:
             continue
 
 
+@pytest.mark.attack
 def test_an_uploaded_survey_reaches_nothing_of_the_live_machine(
     shared: Served, tmp_path: Path
 ) -> None:
@@ -461,6 +469,7 @@ def test_a_survey_proves_its_origin_and_any_change_undoes_that(
     assert origin.key() is None
 
 
+@pytest.mark.attack
 def test_cancelling_a_repeated_load_leaves_the_survey_that_was_there(shared: Served) -> None:
     survey = server(SITE.format(""))
     many = "".join(SITE.format("").replace("a.test", f"s{n}.test") for n in range(1500))
@@ -498,6 +507,7 @@ def test_an_existing_home_is_made_private_at_every_start(home: Path) -> None:
         assert stat.S_IMODE(path.stat().st_mode) & 0o077 == 0, path
 
 
+@pytest.mark.attack
 def test_a_second_server_on_one_home_says_who_has_it(shared: Served) -> None:
     as_root = ["--as-root"] if os.geteuid() == 0 else []
     second = run(shared.home, "serve", "--port", str(free_port()), *as_root)
@@ -520,6 +530,7 @@ def test_a_home_that_cannot_be_written_to_is_one_line(tmp_path: Path) -> None:
         subprocess.run(["umount", str(home)], check=True)
 
 
+@pytest.mark.attack
 @pytest.mark.server
 def test_a_full_disk_leaves_the_records_whole(tmp_path: Path, seed: int) -> None:
     """A file system of few pages, filled up to here and there."""
@@ -615,6 +626,7 @@ def test_a_log_is_never_read_out_of_its_folder(tries: int) -> None:
 LINE = '192.0.2.{} - - [02/Apr/2031:10:{:02}:{:02} +0000] "GET /{} HTTP/1.1" 200 5\n'
 
 
+@pytest.mark.attack
 @pytest.mark.server
 def test_kills_count_no_line_twice_and_lose_none(tmp_path: Path, seed: int, kills: int) -> None:
     """The reader is killed at random, and goes on; so is one with a second one beside it."""
@@ -713,6 +725,7 @@ def test_thousands_of_members_take_no_longer_than_their_bytes(tmp_path: Path) ->
 # --- in front, and beside ---
 
 
+@pytest.mark.attack
 @pytest.mark.server
 def test_behind_a_proxy_that_speaks_tls(home: Path, shared: Served, tmp_path: Path) -> None:
     """A real one in front: signing in works, cookies are for TLS alone, others' words are not
