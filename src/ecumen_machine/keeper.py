@@ -77,6 +77,10 @@ class KeeperDoor:
         found, _ = self._ask({"what": "proven"}, handle)
         return bool(found)
 
+    def close(self) -> None:
+        """Ends the keeper, where nobody else has a way to it."""
+        self._link.close()
+
     def another(self) -> socket.socket:
         """A way of its own to the keeper, for another process."""
         _, handles = self._ask({"what": "another"})
