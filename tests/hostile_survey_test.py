@@ -355,6 +355,13 @@ def test_what_a_user_includes_is_read_where_that_user_may_read_it(base: Path) ->
     gaps = {gap.path: gap.why for gap in survey.gaps if gap.what == "text"}
     assert set(gaps.values()) == {"whoever named it may not read it"}
     assert set(gaps) == {str(secret), f"{home}/link.conf"}
+    # Come to by a link of root's own, as where sites are switched on, it is the user's still.
+    enabled = base / "enabled"
+    enabled.mkdir()
+    (enabled / "own.conf").symlink_to(own)
+    survey = surveyed(configured(base, f"IncludeOptional {enabled}/*.conf\n"))
+    assert str(own) in survey.texts
+    assert not [text for text in survey.texts.values() if SECRET.encode() in text]
     # What root itself names is root's affair.
     survey = surveyed(configured(base, f"Include {secret}\n"))
     assert str(secret) in survey.texts

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
+from ecumen.audit import audit
 from ecumen.engines.httpd.overrides import known_directives
 from ecumen.engines.nginx.catalogue import NO_EFFECT
 from ecumen.engines.nginx.config import _TAKERS
@@ -125,3 +126,33 @@ def test_any_bytes_are_a_configuration_or_a_mistake_with_its_place(kind: str, te
     for engine in Follower(survey).engines:
         assert all(mistake.place.file == "/etc/c" for mistake in engine.breaks)
         assert all(mistake.place.line > 0 and mistake.message for mistake in engine.breaks)
+
+
+@pytest.mark.parametrize(
+    ("config", "override"),
+    [
+        ("", "SetEnvIf Request_URI ^(.*)$ A={}\nRequire env A\n"),
+        ('AliasMatch ^(/.*)$ "/x{}"\n', ""),
+        ('ProxyPassMatch ^(/.*)$ "http://b.test/{}"\n', ""),
+        ('RedirectMatch ^(/.*)$ "http://b.test/{}"\n', ""),
+        ("", "RewriteEngine On\nRewriteRule ^(.*)$ {}\n"),
+    ],
+)
+def test_a_line_that_grows_with_the_address_costs_its_own_answer(
+    config: str, override: str
+) -> None:
+    """One line of one owner: it is not sure what comes of it, and nothing fails."""
+    modules = "".join(
+        f"LoadModule {n}_module m\n" for n in ("setenvif", "alias", "proxy", "rewrite")
+    )
+    site = (
+        f"<VirtualHost 192.0.2.10:80>\nServerName a.test\nDocumentRoot /srv/a\n{config}"
+        "<Directory /srv/a>\nAllowOverride All\nRequire all granted\n</Directory>\n</VirtualHost>\n"
+    ).replace("{}", "$1" * 40_000)
+    survey = server("", FILES)
+    texts = {"/etc/c": survey.texts["/etc/c"] + (modules + site).encode(),
+             "/srv/a/.htaccess": override.replace("{}", "$1" * 40_000).encode()}  # fmt: skip
+    follower = Follower(replace(survey, texts=texts))
+    found = follower.follow(read_request("http://a.test/index.html", to="192.0.2.10"))
+    assert not found.decided
+    assert audit(follower).failed_checks == []

@@ -35,6 +35,7 @@ from ecumen.survey import Survey, read_survey, write_survey
 from ecumen_machine import origin
 from ecumen_machine.following import Folders, parts_of
 from ecumen_machine.logdoor import OWN
+from ecumen_web.account import Account, AccountError, _give
 from tests.application import ROOT, free_port
 from tests.builders import server
 from tests.hostile_survey_test import swapping
@@ -899,3 +900,32 @@ def test_what_is_packed_is_laid_out_as_it_is_read() -> None:
     assert struct.unpack("<H", stream.getvalue()[-len(archive.comment) - 2 :][:2])[0] == len(
         archive.comment
     )
+
+
+def test_a_home_of_the_account_is_not_touched_by_root(tmp_path: Path) -> None:
+    """What the account can swap for a link, root would give away."""
+    if os.geteuid() != 0:
+        pytest.skip("needs root")
+    to = Account("x", 65534, 65534)
+    roots = tmp_path / "roots"
+    roots.mkdir()
+    (roots / "secret").write_text("root's")
+    home = tmp_path / "home"
+    home.mkdir(mode=0o700)
+    (home / "surveys").symlink_to(roots)
+    (home / "left").write_text("by root, once")
+    os.chown(home, to.uid, to.gid)
+    _give(home, to)
+    assert {p.stat().st_uid for p in (roots, roots / "secret", home / "left")} == {0}
+    # One that is root's is given whole, and what its links lead to is not.
+    os.chown(home, 0, 0)
+    home.chmod(0o755)
+    _give(home, to)
+    assert (home.stat().st_uid, (home / "left").stat().st_uid) == (to.uid, to.uid)
+    assert stat.S_IMODE(home.stat().st_mode) == 0o700
+    assert {p.stat().st_uid for p in (roots, roots / "secret")} == {0}
+    loose = tmp_path / "loose"
+    loose.mkdir()
+    os.chown(loose, 65533, 65533)
+    with pytest.raises(AccountError, match="in its place"):
+        _give(loose / "home", to)

@@ -14,15 +14,18 @@ import pytest
 from django.contrib.auth import get_user_model
 from django.core.cache import cache
 from django.core.files.uploadedfile import SimpleUploadedFile
-from django.test import Client
+from django.http import HttpRequest, HttpResponse
+from django.test import Client, RequestFactory
 
 from ecumen.audit.scene import Scene
 from ecumen.passage import Follower
 from ecumen.survey import FileTable, write_survey
 from ecumen_web import queue
 from ecumen_web.api import roots, sites
+from ecumen_web.kept import kept
 from ecumen_web.store import loading
 from ecumen_web.store.models import JobRecord, SurveyRecord
+from ecumen_web.throttle import Trial
 from tests.audit_test import HOME, ONE, homes, labelled
 from tests.builders import server
 
@@ -417,3 +420,39 @@ def test_users_contexts_and_neighbours_are_told(admin: Client) -> None:
     assert first["sites"] == ["a.test"]
     assert {effect["what"] for effect in first["effects"]} == {"read files", "pass folders"}
     assert {port["port"]: port["allowed"] for port in contexts["ports"]} == {80: True}
+
+
+def test_what_is_kept_is_nobodys_response() -> None:
+    """What is added to an answer on its way out, as a session's cookie, stays with that answer."""
+    count = 0
+
+    def view(request: HttpRequest) -> HttpResponse:
+        nonlocal count
+        count += 1
+        return HttpResponse(b"{}", headers={"X-View": "1"})
+
+    ask = kept(view)
+    request = RequestFactory().get("/api/surveys/latest/sites")
+    request.user = get_user_model().objects.create_user("ines")
+    first = ask(request)
+    first.set_cookie("sessionid", "of the first")
+    first["X-Outer"] = "1"
+    second = ask(request)
+    assert (count, second.content, second["X-View"]) == (1, b"{}", "1")
+    assert not second.cookies
+    assert "X-Outer" not in second
+    request.user = get_user_model().objects.create_user("otto")
+    ask(request)
+    assert count == 2
+
+
+def test_guesses_with_many_names_push_out_no_count() -> None:
+    trial = Trial.of("ines", "2001:db8::1", None)
+    for _ in range(9):
+        trial.failed()
+    for number in range(2000):
+        Trial.of(f"x{number}", "192.0.2.1", None).failed()
+    assert trial.wait() > 0
+    # Neighbours within one network of the newer kind are one asker.
+    assert Trial.of("ines", "2001:db8::ffff", None).wait() > 0
+    assert Trial.of("ines", "2001:db8:0:1::1", None).wait() == 0

@@ -91,7 +91,9 @@ class Ground:
         physical = self._collector.path(path)
         if physical is None:
             return None
-        suspects = self._writers.get(by, set()) if by is not None else set()
+        # By which link the file was come to that names it makes no difference.
+        namer = None if by is None else self._collector.path(by)
+        suspects = self._writers.get(namer, set()) if namer is not None else set()
         if physical not in self._texts or suspects:
             text = self._text(path, physical, suspects)
             if suspects and text is None:
@@ -139,7 +141,7 @@ class Ground:
             self.gap("text", path, why)
             return None
         if not found.roots:
-            self._writers[found.path] = found.writers | found.linked_by | writers_of(found.info)
+            self._writers[path] = found.writers | found.linked_by | writers_of(found.info)
         return blacked(data)
 
     def names(self, folder: str) -> list[str] | None:

@@ -18,6 +18,7 @@ import struct
 import threading
 import zipfile
 from contextlib import suppress
+from pathlib import Path
 from typing import Any
 
 from ecumen.logs.rotation import logs_of
@@ -42,6 +43,7 @@ class KeeperDoor:
     def __init__(self, link: socket.socket) -> None:
         self._link = link
         self._turn = threading.Lock()
+        self._taken_in: set[Path] = set()
 
     @property
     def fileno(self) -> int:
@@ -76,6 +78,13 @@ class KeeperDoor:
         """Whether a survey file was taken here; its logs can be opened from then on."""
         found, _ = self._ask({"what": "proven"}, handle)
         return bool(found)
+
+    def take_in(self, file: Path) -> None:
+        """Has the logs of a survey's file opened from now on; it is looked at once."""
+        if file not in self._taken_in:
+            with file.open("rb") as stream:
+                self.is_proven(stream.fileno())
+            self._taken_in.add(file)
 
     def close(self) -> None:
         """Ends the keeper, where nobody else has a way to it."""

@@ -14,7 +14,6 @@ import socket
 import struct
 import threading
 import time
-from contextlib import suppress
 
 from ecumen.patterns import pcre, set_apart
 from ecumen.patterns.pcre import Outcome
@@ -42,8 +41,7 @@ class Matcher:
         self._spent = 0.0
         self._since = time.monotonic()
         ours, theirs = socket.socketpair()
-        self._pid = os.fork()
-        if self._pid == 0:
+        if os.fork() == 0:
             ours.close()
             _serve(theirs)
         theirs.close()
@@ -70,11 +68,6 @@ class Matcher:
                 return pcre.UNKNOWN
             self._spent += time.monotonic() - began
         return pcre.UNKNOWN if not data else _outcome(data)
-
-    def close(self) -> None:
-        self._link.close()
-        with suppress(ChildProcessError):
-            os.waitpid(self._pid, 0)
 
 
 def start(each: float = EACH) -> Matcher | None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import re
 import shutil
+import stat
 import subprocess
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -18,7 +19,7 @@ import psutil
 
 from ecumen.errors import EcumenError
 from ecumen_machine.envvars import variables
-from ecumen_machine.handles import reached, reopened
+from ecumen_machine.handles import is_its_own, reached, reopened
 
 _HTTPD = ("apache2", "httpd")
 PLACES = "/usr/sbin:/usr/local/sbin:/usr/bin:/usr/local/bin:/sbin:/bin"
@@ -126,7 +127,7 @@ def environment_file(config: str) -> Mapping[str, str] | None:
     folder = os.path.dirname(config)
     try:
         with reached(os.path.join(folder, "envvars")) as found:
-            if not all(found.readable_by(uid) for uid in found.linked_by):
+            if not stat.S_ISREG(found.info.st_mode) or not is_its_own(found):
                 return None
             with os.fdopen(reopened(found.handle), "rb") as stream:
                 text = stream.read(LARGEST_ENVVARS).decode("utf-8", "surrogateescape")

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ecumen.errors import EcumenError
+from ecumen_machine.handles import reached
 
 USUAL = "ecumen"
 _NO_NEW_PRIVS = 38
@@ -59,11 +60,21 @@ def leave_root(to: Account, home: Path) -> None:
 
 
 def _give(home: Path, to: Account) -> None:
-    """A home that root made before there was the account; what is somebody else's stays so."""
+    """A home that is root's becomes the account's. Of one that is the account's nothing is touched:
+    root would follow what the account can swap.
+    """
     home.mkdir(mode=0o700, parents=True, exist_ok=True)
-    for folder, folders, files in os.walk(home):
-        for path in (folder, *(os.path.join(folder, name) for name in (*folders, *files))):
-            if os.lstat(path).st_uid == 0:
-                os.chown(path, to.uid, to.gid, follow_symlinks=False)
-    if os.stat(home).st_uid != to.uid:
+    with reached(str(home)) as found:
+        if found.writers or found.linked_by:
+            raise AccountError(f"{home}: others than root may put another folder in its place")
+        owner = found.info.st_uid
+    if owner == to.uid:
+        return
+    if owner != 0:
         raise AccountError(f"{home} belongs to neither root nor {to.name}")
+    # Nobody else may go in until all of it is given.
+    home.chmod(0o700)
+    for folder, folders, files in os.walk(home, topdown=False):
+        for name in (*folders, *files):
+            os.chown(os.path.join(folder, name), to.uid, to.gid, follow_symlinks=False)
+    os.chown(home, to.uid, to.gid, follow_symlinks=False)

@@ -27,7 +27,9 @@ class _Seen(threading.local):
 
 _seen = _Seen()
 _turn = threading.Lock()
-_answers: OrderedDict[tuple[object, ...], HttpResponse] = OrderedDict()
+# The bodies, with the headers that the view gave: what others add belongs to one request, as a
+# session's cookie does.
+_answers: OrderedDict[tuple[object, ...], tuple[bytes, dict[str, str]]] = OrderedDict()
 
 
 def _stamp() -> tuple[int, int]:
@@ -60,13 +62,13 @@ def kept(
             known = _answers.get(key)
             if known is not None:
                 _answers.move_to_end(key)
-                return known
+                return HttpResponse(known[0], headers=known[1])
         response = get_response(request)
         plain = not response.streaming and not response.cookies and len(response.content) <= LARGEST
         # What was written meanwhile may be in it or not.
         if response.status_code == 200 and plain and _stamp() == stamp:
             with _turn:
-                _answers[key] = response
+                _answers[key] = (response.content, dict(response.headers))
                 if len(_answers) > MOST:
                     _answers.popitem(last=False)
         return response

@@ -77,7 +77,13 @@ DATABASES = {
         },
     }
 }
-CACHES = {"default": {"BACKEND": "django.core.cache.backends.locmem.LocMemCache"}}
+CACHES = {
+    "default": {
+        "BACKEND": "django.core.cache.backends.locmem.LocMemCache",
+        # Who guesses with thousands of names must not push out what was counted.
+        "OPTIONS": {"MAX_ENTRIES": 1_000_000},
+    }
+}
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"},
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},

@@ -7,6 +7,7 @@ even from the same address, do not lock such a person out.
 from __future__ import annotations
 
 import hashlib
+import ipaddress
 import time
 from dataclasses import dataclass
 
@@ -35,7 +36,7 @@ class Trial:
                 known = signing.loads(mark, salt=_SALT, max_age=MARK_AGE) == name
             except signing.BadSignature:
                 known = False
-        where = f"mark {mark}" if known else address
+        where = f"mark {mark}" if known else _asker(address)
         digest = hashlib.sha256(f"{name.lower()}\0{where}".encode("utf-8", "replace")).hexdigest()
         return cls(f"trial-{digest}")
 
@@ -51,6 +52,17 @@ class Trial:
 
     def succeeded(self) -> None:
         cache.delete(self.key)
+
+
+def _asker(address: str) -> str:
+    """An IPv6 host has a network of addresses of its own (RFC 6177): they are one asker."""
+    try:
+        found = ipaddress.ip_address(address.partition("%")[0])
+    except ValueError:
+        return address
+    if found.version == 4:
+        return address
+    return str(ipaddress.ip_network((found, 64), strict=False))
 
 
 def mark_of(name: str) -> str:

@@ -121,8 +121,7 @@ def log_door(record: SurveyRecord) -> LogDoor:
     keeper = settings.KEEPER
     if keeper is None or record.origin != SurveyRecord.Origin.HERE:
         return OWN
-    with (settings.SURVEYS / record.file).open("rb") as stream:
-        keeper.is_proven(stream.fileno())
+    keeper.take_in(settings.SURVEYS / record.file)
     return cast(LogDoor, keeper)
 
 

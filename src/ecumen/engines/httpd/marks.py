@@ -111,19 +111,25 @@ def marked(marks: Sequence[Mark], told: Told, before: Marks) -> Marks:
             last = (mark.about, _said(mark.about, told, values, unknown))
         hit = _search(mark.regex, last[1])
         for name, value in mark.sets:
-            if isinstance(hit, bool):
-                # What it was before may hold still, or not.
-                values.pop(name, None)
-                unknown.add(name)
-            elif hit is None:
+            if hit is None:
                 continue
-            elif value is None:
-                values.pop(name, None)
-                unknown.discard(name)
-            else:
-                values[name] = value if mark.literal else put_groups(value, hit)
-                unknown.discard(name)
+            text = None if isinstance(hit, bool) else _put(mark, value, hit)
+            values.pop(name, None)
+            unknown.discard(name)
+            if text is None:
+                # What it was before may hold still, or not.
+                unknown.add(name)
+            elif value is not None:
+                values[name] = text
     return Marks(values, frozenset(unknown))
+
+
+def _put(mark: Mark, value: str | None, hit: Hit) -> str | None:
+    """The text that is set, "" where the mark is taken away; None where it grows too long."""
+    try:
+        return value or "" if mark.literal or value is None else put_groups(value, hit)
+    except TooCostly:
+        return None
 
 
 def _said(about: str, told: Told, values: Mapping[str, str], unknown: set[str]) -> str | None:

@@ -309,8 +309,13 @@ def takes(entry: Alias | Upstream, path: str) -> int | Hit | None:
         return alias_length(entry.fake, path)
     if entry.regex is None:
         return None
+    target = entry.real if isinstance(entry, Alias) else entry.url
     try:
-        return entry.regex.search(path) or 0
+        hit = entry.regex.search(path)
+        if hit is not None and target is not None:
+            # What grows too long is not worked out either.
+            put_groups(target, hit)
+        return hit or 0
     except TooCostly:
         return None
 
