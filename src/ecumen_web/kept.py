@@ -55,7 +55,7 @@ def kept(
             _seen.stamp = stamp
         user = request.user
         key = (
-            user.pk, user.is_authenticated and user.is_staff, request.get_full_path(),
+            user.is_authenticated, user.is_staff, request.get_full_path(),
             request.headers.get("Accept-Encoding"), request.headers.get("If-None-Match"),
         )  # fmt: skip
         with _turn:

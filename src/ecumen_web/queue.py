@@ -5,12 +5,9 @@ ended where it stands still, takes more than its share, or is not wanted any mor
 from __future__ import annotations
 
 import logging
-import os
 import subprocess
-import sys
 import time
 from collections.abc import Callable
-from contextlib import ExitStack
 from pathlib import Path
 
 from django.conf import settings
@@ -20,14 +17,15 @@ from huey.consumer import Consumer
 
 from ecumen.errors import EcumenError
 from ecumen_demo.visitors import ensure_logs
+from ecumen_web import answering
+from ecumen_web.apart import started
 from ecumen_web.locks import held
 from ecumen_web.store.loading import LoadCancelledError, leave_nothing, load_kept
 from ecumen_web.store.models import JobRecord, SurveyRecord
-from ecumen_web.store.reading import read_logs, unread_bytes
+from ecumen_web.store.reading import read_logs
 
 queue = SqliteHuey("ecumen", filename=str(settings.HOME / "jobs.sqlite3"), results=False)
 log = logging.getLogger("ecumen.queue")
-_MUCH = 2 << 20  # bytes of logs
 STANDS_STILL = 600.0  # seconds without a step, after which a job is given up
 _CANCELS_WITHIN = 5.0  # seconds that a job has to stop by itself
 _LOOKS = 0.2  # seconds
@@ -44,6 +42,7 @@ def load_job(number: int) -> None:
     else:
         _work_apart(job)
         job.refresh_from_db()
+        answering.know()
     if job.state == JobRecord.State.DONE and job.survey is not None:
         ask_for_logs(job.survey)
 
@@ -56,19 +55,10 @@ def read_job(number: int) -> None:
         return
     if job.survey is None:
         _ended(job, JobRecord.State.FAILED, "The survey was removed.")
-    elif not queue.immediate and _is_much(job):
-        _work_apart(job)
-    else:
+    elif queue.immediate:
         work_on_logs(job, job.survey)
-
-
-def _is_much(job: JobRecord) -> bool:
-    assert job.survey is not None
-    try:
-        return unread_bytes(job.survey) > _MUCH
-    except EcumenError:
-        # Working on it says so.
-        return False
+    else:
+        _work_apart(job)
 
 
 def work_on_survey(job: JobRecord) -> None:
@@ -91,23 +81,12 @@ def work_on_logs(job: JobRecord, survey: SurveyRecord) -> None:
 
 def _work_apart(job: JobRecord) -> None:
     """In a process of its own, so that the screen stays quick, and watched from here."""
-    with ExitStack() as stack:
-        environment = os.environ | {"ECUMEN_HOME": str(settings.HOME)}
-        handles = []
-        if settings.KEEPER is not None:
-            link = stack.enter_context(settings.KEEPER.another())
-            handles = [link.fileno()]
-            environment["ECUMEN_KEEPER"] = str(link.fileno())
-        command = [sys.executable, "-m", "ecumen_web.worker", str(job.pk), settings.DEMO_LOGS or ""]
-        process = subprocess.Popen(
-            command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, env=environment,
-            pass_fds=handles,
-        )  # fmt: skip
-        try:
-            state, why = _watched(job, process)
-        finally:
-            process.kill()
-            process.wait()
+    process = started("ecumen_web.worker", str(job.pk))
+    try:
+        state, why = _watched(job, process)
+    finally:
+        process.kill()
+        process.wait()
     if state is not None:
         _ended(job, state, why)
 

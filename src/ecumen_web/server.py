@@ -7,6 +7,7 @@ import secrets
 import signal
 import socket
 import sys
+import threading
 from dataclasses import dataclass
 
 import django
@@ -15,7 +16,8 @@ from django.db import DatabaseError
 
 from ecumen.errors import EcumenError
 
-THREADS = 8
+# Most of them wait for an answer that another process works out.
+THREADS = 12
 MOST_CONNECTIONS = 2000
 # A connection that says nothing for so long is closed, however many there are (seconds).
 SILENT = 10
@@ -93,6 +95,7 @@ def run(listening: socket.socket) -> None:
     from waitress.server import create_server
 
     from ecumen_machine import matching
+    from ecumen_web import answering
     from ecumen_web.front import Channel, to_clients
     from ecumen_web.locks import held
     from ecumen_web.queue import start_worker
@@ -109,6 +112,8 @@ def run(listening: socket.socket) -> None:
         proxy = {"trusted_proxy": settings.PROXY, "trusted_proxy_headers": headers}
     with held(settings.HOME / "serving.lock", "these records are being served"):
         worker = start_worker()
+        answering.start()
+        threading.Thread(target=answering.know, daemon=True).start()
         server = create_server(
             to_clients(application), sockets=[listening], threads=THREADS, ident=None,
             connection_limit=MOST_CONNECTIONS, channel_timeout=SILENT,
@@ -121,3 +126,4 @@ def run(listening: socket.socket) -> None:
             server.run()
         finally:
             worker.stop()
+            answering.stop()

@@ -7,13 +7,15 @@ from collections.abc import Callable
 
 from django.conf import settings
 from django.contrib.auth import logout
+from django.core.cache import cache
 from django.http import HttpRequest, HttpResponse, JsonResponse
 
 from ecumen_web.store.people import must_change
 
 _SEEN, _KNOWN = "seen", "own password"
-# Not at each request: that would write to the database.
-_NOTED_EVERY = 6  # of the time after which a session ends, the part
+# Kept in memory, and written down only so often that a server that starts anew knows it, too:
+# whatever is written has all answers worked out anew.
+_NOTED_EVERY = 2  # of the time after which a session ends, the part
 _ALLOWED = ("/api/session", "/api/session/password")
 
 
@@ -26,11 +28,13 @@ def sessions(
         if not request.path.startswith("/api/") or not request.user.is_authenticated:
             return get_response(request)
         now = int(time.time())
-        seen = int(request.session.get(_SEEN, now))
-        if now - seen > settings.IDLE:
+        noted = int(request.session.get(_SEEN, 0))
+        key = f"{_SEEN}-{request.session.session_key}"
+        if now - cache.get(key, noted or now) > settings.IDLE:
             logout(request)
             return get_response(request)
-        if now - seen > settings.IDLE // _NOTED_EVERY or _SEEN not in request.session:
+        cache.set(key, now, settings.SESSION_COOKIE_AGE)
+        if now - noted > settings.IDLE // _NOTED_EVERY:
             request.session[_SEEN] = now
         if request.path not in _ALLOWED and not request.session.get(_KNOWN):
             if must_change(request.user):

@@ -63,6 +63,7 @@ MIDDLEWARE = [
     "ecumen_web.sessions.sessions",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "ecumen_web.kept.kept",
+    "ecumen_web.answering.answered_apart",
 ]
 DATABASES = {
     "default": {
@@ -91,6 +92,8 @@ AUTH_PASSWORD_VALIDATORS = [
 
 HTTPS = os.environ.get("ECUMEN_HTTPS") == "1"
 PROXY = os.environ.get("ECUMEN_PROXY", "127.0.0.1" if HTTPS else "")
+# Whether an account still stands, and has this password, is asked of the records each time.
+SESSION_ENGINE = "django.contrib.sessions.backends.cached_db"
 SESSION_COOKIE_HTTPONLY = CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Strict"
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = HTTPS
@@ -150,4 +153,6 @@ LOGGING = {
     "formatters": {"plain": {"format": "%(levelname)s %(name)s %(message)s"}},
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
     "root": {"handlers": ["console"], "level": "WARNING"},
+    # That more is asked at once than there are threads is nothing to say, a line each time.
+    "loggers": {"waitress.queue": {"level": "ERROR"}},
 }

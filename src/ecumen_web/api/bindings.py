@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from itertools import islice
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from rest_framework_dataclasses.serializers import DataclassSerializer
 
 from ecumen.audit.lanes import Lane, lanes
 from ecumen_web.api.surveys import survey_of
+from ecumen_web.api.values import ValueSerializer
 from ecumen_web.store.loading import scene_of
 
 MOST_NAMES = 120  # of a lane; those that are lost to another site come first
@@ -27,14 +28,20 @@ class Bindings:
     lanes: list[Lane]
 
 
-class BindingsSerializer(DataclassSerializer[Bindings]):
+class BindingsSerializer(ValueSerializer[Bindings]):
     class Meta:
         dataclass = Bindings
 
 
 @lru_cache(maxsize=4)
-def _lanes_of(file: str) -> tuple[Lane, ...]:
-    return tuple(lanes(scene_of(file)))
+def lanes_of(file: str) -> tuple[tuple[Lane, list[str]], ...]:
+    """Each lane, with the texts that are looked for in its names, in their order."""
+    found = tuple(lanes(scene_of(file)))
+    for lane in found:
+        lane.names.sort(key=lambda name: name.wins)
+    return tuple(
+        (lane, [f"{name.name}\n{name.site.lower()}" for name in lane.names]) for lane in found
+    )
 
 
 class BindingsView(APIView):
@@ -48,13 +55,16 @@ class BindingsView(APIView):
     def get(self, request: Request, survey: str) -> Response:
         """Every lane of a survey."""
         words = request.query_params.get("q", "").strip().lower()
-        whole = _lanes_of(survey_of(survey).file)
+        whole = lanes_of(survey_of(survey).file)
         shown = []
-        for lane in whole:
-            names = [n for n in lane.names if words in n.name or words in n.site.lower()]
+        for lane, texts in whole:
+            if words:
+                held = (at for at, text in enumerate(texts) if words in text)
+                names = [lane.names[at] for at in islice(held, MOST_NAMES)]
+            else:
+                names = lane.names[:MOST_NAMES]
             if words and not names and words not in f"{lane.address}:{lane.port}":
                 continue
-            names.sort(key=lambda name: name.wins)
-            shown.append(replace(lane, names=names[:MOST_NAMES]))
-        count = sum(len(lane.names) for lane in whole)
+            shown.append(replace(lane, names=names))
+        count = sum(len(texts) for _, texts in whole)
         return Response(BindingsSerializer(Bindings(count, shown)).data)

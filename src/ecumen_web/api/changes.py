@@ -8,18 +8,18 @@ from rest_framework.exceptions import NotFound
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from rest_framework_dataclasses.serializers import DataclassSerializer
 
 from ecumen.audit.changes import Changes, Outcome, changes, outcome_said
 from ecumen.audit.scene import Scene, Site
 from ecumen_web.api.findings import survey_before
 from ecumen_web.api.surveys import SurveySerializer, survey_of
+from ecumen_web.api.values import ValueSerializer
 from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import SurveyRecord
 from ecumen_web.store.translate import clean
 
 
-class ChangesSerializer(DataclassSerializer[Changes]):
+class ChangesSerializer(ValueSerializer[Changes]):
     class Meta:
         dataclass = Changes
 

@@ -12,12 +12,12 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from rest_framework_dataclasses.serializers import DataclassSerializer
 
 from ecumen.audit import CHECKS, FailedCheck, Impact, Remedy, Toll
 from ecumen.audit.pages import Section, page_of
 from ecumen.passage.verdict import Evidence
 from ecumen_web.api.surveys import survey_of
+from ecumen_web.api.values import ValueSerializer
 from ecumen_web.store.models import AcceptedFinding, FindingRecord, SurveyRecord
 
 MOST_IN_GROUP = 20
@@ -51,7 +51,7 @@ class GroupSerializer(serializers.Serializer[object]):
     findings = BriefFindingSerializer(many=True)
 
 
-class FailedCheckSerializer(DataclassSerializer[FailedCheck]):
+class FailedCheckSerializer(ValueSerializer[FailedCheck]):
     class Meta:
         dataclass = FailedCheck
 
@@ -77,22 +77,22 @@ class AcceptanceSerializer(serializers.ModelSerializer[AcceptedFinding]):
         extra_kwargs = {"reason": {"max_length": 1000}}  # noqa: RUF012 - read by the framework
 
 
-class EvidenceSerializer(DataclassSerializer[Evidence]):
+class EvidenceSerializer(ValueSerializer[Evidence]):
     class Meta:
         dataclass = Evidence
 
 
-class RemedySerializer(DataclassSerializer[Remedy]):
+class RemedySerializer(ValueSerializer[Remedy]):
     class Meta:
         dataclass = Remedy
 
 
-class TollSerializer(DataclassSerializer[Toll]):
+class TollSerializer(ValueSerializer[Toll]):
     class Meta:
         dataclass = Toll
 
 
-class SectionSerializer(DataclassSerializer[Section]):
+class SectionSerializer(ValueSerializer[Section]):
     class Meta:
         dataclass = Section
 

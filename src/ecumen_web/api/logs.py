@@ -13,10 +13,10 @@ from rest_framework.exceptions import PermissionDenied
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from rest_framework_dataclasses.serializers import DataclassSerializer
 
 from ecumen_web.api.jobs import JobSerializer
 from ecumen_web.api.surveys import survey_of
+from ecumen_web.api.values import ValueSerializer
 from ecumen_web.queue import ask_for_logs
 from ecumen_web.store.countries import countries
 from ecumen_web.store.failures import Failures, failures
@@ -83,7 +83,7 @@ class LogsView:
     owners: list[LogOwner]
 
 
-class LogsViewSerializer(DataclassSerializer[LogsView]):
+class LogsViewSerializer(ValueSerializer[LogsView]):
     class Meta:
         dataclass = LogsView
 
@@ -93,17 +93,17 @@ class LogsSerializer(serializers.Serializer[object]):
     job = JobSerializer(allow_null=True)
 
 
-class FiguresSerializer(DataclassSerializer[Figures]):
+class FiguresSerializer(ValueSerializer[Figures]):
     class Meta:
         dataclass = Figures
 
 
-class FailuresSerializer(DataclassSerializer[Failures]):
+class FailuresSerializer(ValueSerializer[Failures]):
     class Meta:
         dataclass = Failures
 
 
-class RawLinesSerializer(DataclassSerializer[RawLines]):
+class RawLinesSerializer(ValueSerializer[RawLines]):
     class Meta:
         dataclass = RawLines
 
@@ -116,7 +116,7 @@ class Rejected:
     text: str
 
 
-class RejectedSerializer(DataclassSerializer[Rejected]):
+class RejectedSerializer(ValueSerializer[Rejected]):
     class Meta:
         dataclass = Rejected
 

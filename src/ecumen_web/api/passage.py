@@ -7,15 +7,15 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from rest_framework_dataclasses.serializers import DataclassSerializer
 
 from ecumen.passage import Passage
 from ecumen.passage.request import read_request
 from ecumen_web.api.surveys import survey_of
+from ecumen_web.api.values import ValueSerializer
 from ecumen_web.store.loading import follower_of
 
 
-class PassageSerializer(DataclassSerializer[Passage]):
+class PassageSerializer(ValueSerializer[Passage]):
     class Meta:
         dataclass = Passage
 

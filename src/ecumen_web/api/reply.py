@@ -12,7 +12,6 @@ from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from rest_framework_dataclasses.serializers import DataclassSerializer
 
 from ecumen.audit.checks.states import changed_since
 from ecumen.audit.scene import Scene
@@ -24,6 +23,7 @@ from ecumen.survey import Survey
 from ecumen_machine.asking import Reply, ask
 from ecumen_web.api.passage import QuestionSerializer
 from ecumen_web.api.surveys import survey_of
+from ecumen_web.api.values import ValueSerializer
 from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import SurveyRecord
 
@@ -50,7 +50,7 @@ class AskedServer:
     since: list[str]
 
 
-class AskedServerSerializer(DataclassSerializer[AskedServer]):
+class AskedServerSerializer(ValueSerializer[AskedServer]):
     class Meta:
         dataclass = AskedServer
 

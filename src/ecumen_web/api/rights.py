@@ -9,7 +9,6 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from rest_framework_dataclasses.serializers import DataclassSerializer
 
 from ecumen.audit.checks.contexts import ports, subtrees
 from ecumen.audit.neighbours import Neighbour, neighbours
@@ -24,6 +23,7 @@ from ecumen.passage.verdict import RungView
 from ecumen.plan.ways import Way
 from ecumen_web.api.passage import QuestionSerializer
 from ecumen_web.api.surveys import survey_of
+from ecumen_web.api.values import ValueSerializer
 from ecumen_web.store.loading import scene_of
 
 MOST_CELLS = 2000
@@ -124,27 +124,27 @@ class WhoView:
     rungs: list[RungView]
 
 
-class MendingSerializer(DataclassSerializer[MendingView]):
+class MendingSerializer(ValueSerializer[MendingView]):
     class Meta:
         dataclass = MendingView
 
 
-class UsersSerializer(DataclassSerializer[UsersView]):
+class UsersSerializer(ValueSerializer[UsersView]):
     class Meta:
         dataclass = UsersView
 
 
-class ContextsSerializer(DataclassSerializer[ContextsView]):
+class ContextsSerializer(ValueSerializer[ContextsView]):
     class Meta:
         dataclass = ContextsView
 
 
-class NeighboursSerializer(DataclassSerializer[NeighboursView]):
+class NeighboursSerializer(ValueSerializer[NeighboursView]):
     class Meta:
         dataclass = NeighboursView
 
 
-class WhoSerializer(DataclassSerializer[WhoView]):
+class WhoSerializer(ValueSerializer[WhoView]):
     class Meta:
         dataclass = WhoView
 

@@ -12,12 +12,12 @@ from rest_framework import serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from rest_framework_dataclasses.serializers import DataclassSerializer
 
 from ecumen.audit.ground import GroundFolder, GroundRoot, ground, shown_root
 from ecumen.audit.scene import Scene
 from ecumen_web.api.findings import BriefFindingSerializer, brief_finding
 from ecumen_web.api.surveys import survey_of
+from ecumen_web.api.values import ValueSerializer
 from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import FindingRecord, SurveyRecord
 from ecumen_web.store.translate import clean
@@ -85,7 +85,7 @@ class _Wrong:
             yield self.places[at]
 
 
-class GroundRootSerializer(DataclassSerializer[GroundRoot]):
+class GroundRootSerializer(ValueSerializer[GroundRoot]):
     class Meta:
         dataclass = GroundRoot
 
@@ -124,11 +124,11 @@ class RootsView(APIView):
         record = survey_of(survey)
         within = "/" + request.query_params.get("within", "/").strip("/")
         words = request.query_params.get("q", "").strip()
-        return Response(_ground_of(record, record.version, within, words))
+        return Response(_ground_of(record, record.revision, within, words))
 
 
 @lru_cache(maxsize=32)
-def _ground_of(record: SurveyRecord, version: str, within: str, words: str) -> dict[str, object]:
+def _ground_of(record: SurveyRecord, revision: int, within: str, words: str) -> dict[str, object]:
     """The answer; as long as a survey is not loaded anew, it stays the same."""
     scene = scene_of(record.file)
     tree = ground(scene, within, words)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from functools import lru_cache
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -10,17 +11,18 @@ from rest_framework.exceptions import NotFound
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
-from rest_framework_dataclasses.serializers import DataclassSerializer
 
+from ecumen.audit.scene import Site
 from ecumen.audit.sheet import Sheet, sheet
 from ecumen_web.api.findings import BriefFindingSerializer, brief_finding
 from ecumen_web.api.surveys import survey_of
+from ecumen_web.api.values import ValueSerializer
 from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import LogSite
 from ecumen_web.store.translate import clean
 
 
-class SheetSerializer(DataclassSerializer[Sheet]):
+class SheetSerializer(ValueSerializer[Sheet]):
     class Meta:
         dataclass = Sheet
 
@@ -32,6 +34,15 @@ class WholeSiteSerializer(serializers.Serializer[object]):
     findings = BriefFindingSerializer(many=True)
     log_key = serializers.CharField(allow_null=True)
     requests_a_day = serializers.IntegerField(allow_null=True)
+
+
+@lru_cache(maxsize=4)
+def _sites_of(file: str) -> dict[str, list[Site]]:
+    """The sites of a survey by the place where they are declared."""
+    found: dict[str, list[Site]] = {}
+    for site in scene_of(file).sites:
+        found.setdefault(clean(str(site.summary.place)), []).append(site)
+    return found
 
 
 class SheetView(APIView):
@@ -49,8 +60,8 @@ class SheetView(APIView):
         at = request.query_params.get("at", "")
         name = request.query_params.get("name", "")
         scene = scene_of(record.file)
-        for site in scene.sites:
-            if clean(str(site.summary.place)) == at and name in ("", clean(site.name)):
+        for site in _sites_of(record.file).get(at, ()):
+            if name in ("", clean(site.name)):
                 break
         else:
             raise NotFound("This survey has no such site.")

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import asdict, replace
 
 from django.db import connection, transaction
-from django.db.models import Max, Min, Sum
+from django.db.models import F, Max, Min, Sum
 
 from ecumen.audit import Finding, Impact, Toll
 from ecumen.audit.scene import Scene
@@ -155,6 +155,7 @@ def _tolls(record: SurveyRecord) -> None:
     with transaction.atomic():
         _order(record, tolls, days)
         _sites(record, first // 3600, days)
+        SurveyRecord.objects.filter(pk=record.pk).update(revision=F("revision") + 1)
 
 
 def _names(row: FindingRecord, place: str) -> bool:

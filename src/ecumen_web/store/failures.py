@@ -160,7 +160,7 @@ class _Known:
 def failures(record: SurveyRecord, asked: Asked) -> Failures:
     """Why requests failed in a range, the most frequent cause first."""
     last = FailureSum.objects.aggregate(last=Max("id"))["last"]
-    known = _known(record, record.version, KindCause.objects.filter(survey=record).count(), last)
+    known = _known(record, record.revision, KindCause.objects.filter(survey=record).count(), last)
     hours = [asked.begin // HOUR, -(-asked.end // HOUR)]
     values: list[object] = [record.pk, *hours]
     clauses = {"and_site": "", "and_class": ""}
@@ -195,7 +195,7 @@ def failures(record: SurveyRecord, asked: Asked) -> Failures:
 
 
 @lru_cache(maxsize=4)
-def _known(record: SurveyRecord, version: str, kinds: int, last: int | None) -> _Known:
+def _known(record: SurveyRecord, revision: int, kinds: int, last: int | None) -> _Known:
     rows = list(
         FailureKind.objects.filter(site__host=record.host).values_list(
             "id", "site__key", "status", "method_id", "path_id", "host_id"

@@ -174,6 +174,7 @@ def _store(
         record.breaks = break_rows(follower.engines)
         record.failed_checks = [asdict(failed) for failed in found.failed_checks]
         record.origin = origin
+        record.revision += 1
         record.save()
         record.findings.all().delete()
         FindingRecord.objects.bulk_create(

@@ -8,7 +8,8 @@ from django.db import models
 
 class SurveyRecord(models.Model):
     """A loaded survey; its file lies in the surveys folder under `file`. origin: only for one that
-    this machine's own capture took is the live machine asked anything.
+    this machine's own capture took is the live machine asked anything. revision: another one, once
+    it was loaded anew, or its traffic was counted.
     """
 
     class Origin(models.TextChoices):
@@ -27,17 +28,10 @@ class SurveyRecord(models.Model):
     breaks = models.JSONField(default=list)
     failed_checks = models.JSONField(default=list)
     origin = models.CharField(max_length=10, choices=Origin, default=Origin.UNKNOWN)
+    revision = models.PositiveIntegerField(default=0)
 
     class Meta:
         ordering = ("-taken_at", "-id")
-
-    @property
-    def version(self) -> str:
-        """Another one, once the survey was loaded anew, or its sites' traffic was counted."""
-        last = models.Max("id")
-        site = self.sites.order_by().aggregate(last=last, asked=models.Sum("requests_a_day"))
-        finding = self.findings.order_by().aggregate(last=last)["last"]
-        return f"{self.digest} {site['last']} {site['asked']} {finding}"
 
 
 class SiteRecord(models.Model):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gc
-import os
 import zlib
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
@@ -81,30 +80,6 @@ def read_logs(record: SurveyRecord, progress: Progress = lambda *step: None) -> 
     progress("explaining what failed", 0, 0)
     explain_failures(record, progress)
     return reading.lines
-
-
-def unread_bytes(record: SurveyRecord) -> int:
-    """About how much there is to read; a demo's logs that are not written yet count as much."""
-    scene = scene_of(record.file)
-    under = log_root(record)
-    if under is None:
-        return 0
-    if under and not os.path.isdir(under):
-        return 1 << 40
-    known = dict(LogFile.objects.filter(source__host=record.host).values_list("path", "offset"))
-    found = 0
-    logs = [under + source.path for source in sources(scene) if not source.trouble]
-    door = log_door(record)
-    folders = Folders(set(logs), door)
-    for log in logs:
-        for path in folders.files_of(log)[0]:
-            try:
-                handle = door.open(path)
-            except OSError:
-                continue
-            found += max(0, os.fstat(handle).st_size - known.get(path, 0))
-            os.close(handle)
-    return found
 
 
 def log_root(record: SurveyRecord) -> str | None:

@@ -1,0 +1,285 @@
+"""Answers about surveys are worked out in processes of their own, which are ended where one takes
+longer than the deadline or more than its share of memory: that costs this answer, and no other.
+
+The process that serves settles who asks, and knows no survey. What it passes on is a request's
+header and body, as JSON and bytes; what comes back are bytes.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import logging
+import os
+import signal
+import socket
+import subprocess
+import threading
+import time
+from collections.abc import Callable
+from multiprocessing.connection import Connection
+from typing import Any
+
+from django.conf import settings
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from rest_framework.exceptions import APIException
+
+from ecumen.errors import EcumenError
+from ecumen_web.apart import ready, started
+
+DEADLINE = 60.0  # seconds for one answer
+# Where all have been busy with one answer for so long, another process is started, up to the most:
+# whoever only has much to do is not helped by one that must read the survey first.
+PATIENCE = 15.0  # seconds
+FEWEST = max(2, min(4, os.cpu_count() or 2))
+MOST = FEWEST + 4
+LARGEST_ANSWER = 256 << 20  # bytes
+_ABOUT = "/api/surveys/"
+_ASKS = ("GET", "HEAD")
+# Sends a request and follows it; it changes nothing.
+_ASKS_THE_SERVER = "/reply"
+log = logging.getLogger("ecumen.answering")
+
+
+class _GoneError(Exception):
+    """The process ended, or did not answer in time."""
+
+
+class _Answerer:
+    """One process, asked by one thread at a time."""
+
+    def __init__(self) -> None:
+        ours, theirs = socket.socketpair()
+        with theirs:
+            self._process: subprocess.Popen[bytes] = started("ecumen_web.answering", link=theirs)
+        self._link = Connection(ours.detach())
+
+    def ask(self, question: dict[str, Any], body: bytes, seconds: float) -> HttpResponse:
+        """Raises _GoneError."""
+        try:
+            self._link.send_bytes(json.dumps(question).encode())
+            self._link.send_bytes(body)
+            if not self._link.poll(seconds):
+                raise _GoneError(f"this takes longer than {seconds:.0f} seconds")
+            head = json.loads(self._link.recv_bytes(1 << 20))
+            content = self._link.recv_bytes(LARGEST_ANSWER)
+        except (EOFError, OSError) as error:
+            raise _GoneError("this takes more than its share of memory or time") from error
+        return HttpResponse(content, status=head["status"], headers=head["headers"])
+
+    def end(self) -> None:
+        self._link.close()
+        self._process.kill()
+        self._process.wait()
+
+
+class Pool:
+    """The processes that answer. Who was busy last is asked first: it knows the survey."""
+
+    def __init__(self, deadline: float = DEADLINE) -> None:
+        self._deadline = deadline
+        self._turn = threading.Condition()
+        self._free = [_Answerer() for _ in range(FEWEST)]
+        self._began: dict[_Answerer, float] = {}
+        self._count = FEWEST
+        self._ended = False
+
+    def answer(self, request: HttpRequest) -> HttpResponse:
+        body = request.body
+        answerer = self._taken()
+        if answerer is None:
+            return _given_up("everything that answers is busy: ask again in a minute")
+        try:
+            response = answerer.ask(_question(request), body, self._deadline)
+        except _GoneError as why:
+            log.error("given up: %s: %s", request.path, why)
+            answerer.end()
+            self._replaced(answerer)
+            return _given_up(str(why))
+        except BaseException:
+            answerer.end()
+            self._replaced(answerer)
+            raise
+        self._give_back(answerer)
+        return response
+
+    def know(self) -> None:
+        """Has the survey that is asked about by most read beforehand, by one after the other."""
+        for _ in range(FEWEST):
+            answerer = self._taken()
+            if answerer is None:
+                return
+            try:
+                answerer.ask({}, b"", self._deadline)
+            except _GoneError:
+                answerer.end()
+                self._replaced(answerer)
+            else:
+                self._give_back(answerer, last=True)
+
+    def _taken(self) -> _Answerer | None:
+        until = time.monotonic() + self._deadline
+        with self._turn:
+            while not self._free:
+                now = time.monotonic()
+                if now > until:
+                    return None
+                stuck = all(now - began > PATIENCE for began in self._began.values())
+                if stuck and self._count < MOST:
+                    self._count += 1
+                    break
+                self._turn.wait(1.0)
+            else:
+                answerer = self._free.pop()
+                self._began[answerer] = time.monotonic()
+                return answerer
+        answerer = self._another()
+        with self._turn:
+            self._began[answerer] = time.monotonic()
+        return answerer
+
+    def _another(self) -> _Answerer:
+        try:
+            return _Answerer()
+        except BaseException:
+            with self._turn:
+                self._count -= 1
+            raise
+
+    def _replaced(self, answerer: _Answerer) -> None:
+        """For one that was ended."""
+        with self._turn:
+            self._began.pop(answerer)
+            self._count -= 1
+            if self._count >= FEWEST or self._ended:
+                return
+            self._count += 1
+        self._give_back(self._another())
+
+    def _give_back(self, answerer: _Answerer, *, last: bool = False) -> None:
+        """last: the others are taken before it."""
+        with self._turn:
+            self._began.pop(answerer, None)
+            if not self._ended and (self._count <= FEWEST or not self._free):
+                self._free.insert(0 if last else len(self._free), answerer)
+                self._turn.notify()
+                return
+            self._count -= 1
+        answerer.end()
+
+    def close(self) -> None:
+        with self._turn:
+            self._ended = True
+            free, self._free = self._free, []
+        for answerer in free:
+            answerer.end()
+
+
+def _given_up(why: str) -> HttpResponse:
+    return JsonResponse({"detail": f"Given up: {why}."}, status=503)
+
+
+def _question(request: HttpRequest) -> dict[str, Any]:
+    user = request.user
+    said = {name: value for name, value in request.META.items() if isinstance(value, str)}
+    return {
+        "said": said,
+        "user": {"pk": user.pk, "username": user.get_username(), "is_staff": user.is_staff},
+    }
+
+
+# The ones of this process: none where it works out answers itself, as in tests of the views.
+_pools: list[Pool] = []
+
+
+def start() -> Pool:
+    """Has answers worked out apart from now on."""
+    pool = Pool()
+    _pools.append(pool)
+    return pool
+
+
+def know() -> None:
+    """A survey is new, or the server is: what is asked first need not wait for it to be read."""
+    if _pools:
+        _pools[0].know()
+
+
+def stop() -> None:
+    while _pools:
+        _pools.pop().close()
+
+
+def answered_apart(
+    get_response: Callable[[HttpRequest], HttpResponse],
+) -> Callable[[HttpRequest], HttpResponse]:
+    """Middleware, the last one: whoever is not signed in costs no process anything."""
+
+    def handle(request: HttpRequest) -> HttpResponse:
+        asks = request.method in _ASKS or (
+            request.method == "POST" and request.path.endswith(_ASKS_THE_SERVER)
+        )
+        about = asks and request.path.startswith(_ABOUT) and request.user.is_authenticated
+        if not _pools or not about:
+            return get_response(request)
+        return _pools[0].answer(request)
+
+    return handle
+
+
+# --- the process ---
+
+
+def _answers() -> Callable[[dict[str, Any], bytes], HttpResponse]:
+    """What answers: the application behind everything that looks at who asks."""
+    from django.contrib.auth.models import User
+    from django.core.handlers.base import BaseHandler
+    from django.core.handlers.wsgi import WSGIRequest
+
+    from ecumen_web.api.bindings import lanes_of
+    from ecumen_web.api.surveys import survey_of
+
+    settings.MIDDLEWARE = []
+    handler = BaseHandler()
+    handler.load_middleware()
+
+    def answer(question: dict[str, Any], body: bytes) -> HttpResponse:
+        if not question:
+            lanes_of(survey_of("latest").file)
+            return HttpResponse()
+        environ = question["said"] | {"wsgi.input": io.BytesIO(body), "wsgi.errors": io.StringIO()}
+        request = WSGIRequest(environ)
+        request.user = User(is_active=True, **question["user"])
+        response = handler.get_response(request)
+        assert isinstance(response, HttpResponse)
+        return response
+
+    return answer
+
+
+def main() -> None:
+    for number in (signal.SIGINT, signal.SIGTERM):
+        # The server ends this process: what the terminal says is said to that.
+        signal.signal(number, signal.SIG_IGN)
+    ready()
+    # A file that is opened later must not become standard input.
+    link = Connection(os.dup(0))
+    answer = _answers()
+    while True:
+        try:
+            question = json.loads(link.recv_bytes())
+            body = link.recv_bytes()
+            try:
+                response = answer(question, body)
+            except (APIException, EcumenError) as error:
+                # Of what nobody asked for: whoever asks is told.
+                response = HttpResponse(str(error), status=404)
+            head = {"status": response.status_code, "headers": dict(response.headers)}
+            link.send_bytes(json.dumps(head).encode())
+            link.send_bytes(response.content)
+        except (EOFError, OSError):
+            return
+
+
+if __name__ == "__main__":
+    main()
