@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import ast
 import os
 import shutil
+from functools import cache
+from pathlib import Path
+from typing import Any
 
 import pytest
+from xdist.scheduler import LoadScopeScheduling
 
 from ecumen_machine import matching
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--seed", type=int, default=1, help="The first seed of generated worlds.")
-    parser.addoption("--worlds", type=int, default=5, help="How many worlds are generated.")
+    parser.addoption("--worlds", type=int, default=3, help="How many worlds are generated.")
     parser.addoption("--asks", type=int, default=300, help="Requests to each world.")
     parser.addoption("--fronts", default=2, type=int, help="worlds whose front pages are audited")
     parser.addoption("--chains", type=int, default=10, help="Obstacles mended, for each engine.")
@@ -21,6 +26,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--patterns", type=int, default=1_500, help="Hostile ones.")
     parser.addoption("--minutes", type=float, default=0.4, help="Of fuzzing.")
     parser.addoption("--kills", type=int, default=2, help="How often the reader of logs is killed.")
+    parser.addoption("--faults", type=int, default=3, help="Of the disk, injected while it writes.")
     parser.addoption("--table", default="", help="Where the table of agreement is written.")
 
 
@@ -35,6 +41,38 @@ def _missing_server() -> list[str]:
 def _missing_browser() -> list[str]:
     found = shutil.which("chromium")
     return [] if found else ["chromium"]
+
+
+class _TwoAtOnce(LoadScopeScheduling):
+    """Whatever makes accounts or starts the real servers shares the machine, and goes one by one;
+    so does what shares the browser. The others stand by their files.
+    """
+
+    def _split_scope(self, nodeid: str) -> str:
+        file, _, name = nodeid.partition("::")
+        marks = _marks(file)
+        return marks.get(name.partition("[")[0].partition("::")[0]) or marks.get("") or file
+
+
+@cache
+def _marks(file: str) -> dict[str, str]:
+    """By the names of tests and classes of a file, "" for all of it: what they share."""
+    found = {}
+    for part in ast.parse((Path(__file__).parents[1] / file).read_text()).body:
+        about: list[ast.expr] = []
+        name = ""
+        if isinstance(part, ast.FunctionDef | ast.ClassDef):
+            about, name = part.decorator_list, part.name
+        elif isinstance(part, ast.Assign) and ast.unparse(part.targets[0]) == "pytestmark":
+            about = [part.value]
+        for shared in ("server", "browser"):
+            if any(f"mark.{shared}" in ast.unparse(each) for each in about):
+                found[name] = shared
+    return found
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> _TwoAtOnce:
+    return _TwoAtOnce(config, log)
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
@@ -66,6 +104,11 @@ def minutes(request: pytest.FixtureRequest) -> float:
 @pytest.fixture
 def kills(request: pytest.FixtureRequest) -> int:
     return int(request.config.getoption("--kills"))
+
+
+@pytest.fixture
+def faults(request: pytest.FixtureRequest) -> int:
+    return int(request.config.getoption("--faults"))
 
 
 @pytest.fixture

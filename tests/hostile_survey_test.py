@@ -498,6 +498,7 @@ def _all_alike(command: list[str]) -> subprocess.CompletedProcess[bytes]:
     return done
 
 
+@pytest.mark.alone
 def test_looking_changes_nothing_while_both_engines_are_stopped(base: Path, tmp_path: Path) -> None:
     """A log that is missing stays so, no process number is left, no port is bound."""
     log = Path("/var/log/nginx/never-there.log")
@@ -521,6 +522,7 @@ def test_looking_changes_nothing_while_both_engines_are_stopped(base: Path, tmp_
         assert check.passes, check.output
 
 
+@pytest.mark.alone
 def test_looking_changes_nothing_while_both_engines_run(base: Path, tmp_path: Path) -> None:
     config = configured(base)
     other = base / "nginx.conf"

@@ -22,12 +22,14 @@ import time
 import urllib.request
 import zipfile
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, nullcontext, suppress
 from dataclasses import dataclass, replace
 from http.client import HTTPConnection, HTTPSConnection
 from pathlib import Path
 from typing import Any
 
+import psutil
 import pytest
 
 from ecumen.errors import SurveyError
@@ -443,6 +445,56 @@ def test_an_uploaded_survey_reaches_nothing_of_the_live_machine(
             listening.accept()
 
 
+def answering(application: Served) -> list[psutil.Process]:
+    """The processes that work answers out."""
+    found = []
+    for each in psutil.Process(application.process.pid).children():
+        with suppress(psutil.ZombieProcess):
+            found += [each] if "ecumen_web.answering" in each.cmdline() else []
+    return found
+
+
+def test_an_answer_that_takes_too_long_costs_itself_alone(home: Path) -> None:
+    with signed_in(home, ECUMEN_ANSWER_WITHIN="2") as application:
+        job = application.upload(packed(server(SITE.format(""))))[1]
+        assert application.done(job["id"])["state"] == "done"
+        # A job follows that reads its logs: what it writes down has answers worked out anew.
+        logs = application.ask("POST", "/api/surveys/latest/logs")[1]
+        assert application.done(logs["id"])["state"] == "done"
+        question = "/api/surveys/latest/passage?url=http://a.test/"
+        status, kept = application.ask("GET", question)
+        assert status == 200
+        for each in answering(application):
+            each.suspend()
+        other, fresh = replace(application), f"{question}else"
+        with ThreadPoolExecutor() as pool:
+            asked = [pool.submit(replace(application).ask, "GET", fresh) for _ in range(2)]
+            time.sleep(0.5)
+            # What is known, and what needs no survey, is answered meanwhile.
+            began = time.monotonic()
+            assert other.ask("GET", question) == (200, kept)
+            assert other.ask("GET", "/api/session")[0] == 200
+            assert time.monotonic() - began < 1
+            for status, told in (each.result() for each in asked):
+                assert (status, told["detail"]) == (503, "Given up: this takes longer than 2 s.")
+        assert application.ask("GET", fresh)[0] == 200
+        # So it is with one that ends in the middle, for its memory or otherwise.
+        for each in answering(application):
+            each.suspend()
+        with ThreadPoolExecutor() as pool:
+            lost = pool.submit(application.ask, "GET", f"{fresh}more")
+            time.sleep(0.5)
+            for each in answering(application):
+                each.kill()
+            status, told = lost.result()
+            assert (status, "more than its share" in told["detail"]) == (503, True)
+        # One that ended while it had nothing to do costs nobody anything.
+        assert [application.ask("GET", f"{fresh}{n}")[0] for n in range(4)] == [200] * 4
+        left = {each.pid for each in answering(application)}
+        assert left
+    assert not any(psutil.pid_exists(pid) for pid in left)
+
+
 def test_a_survey_proves_its_origin_and_any_change_undoes_that(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, seed: int
 ) -> None:
@@ -633,10 +685,8 @@ def test_kills_count_no_line_twice_and_lose_none(tmp_path: Path, seed: int, kill
     """The reader is killed at random, and goes on; so is one with a second one beside it."""
     home = tmp_path / "home"
     log = tmp_path / "a.log"
-    lines = 60_000
-    log.write_text(
-        "".join(LINE.format(n % 250, n // 1000 % 60, n % 60, n % 90) for n in range(lines))
-    )
+    some = "".join(LINE.format(n % 250, n // 1000 % 60, n % 60, n % 90) for n in range(60_000))
+    log.write_text(some)
     config = SITE.format(f"CustomLog {log} common\n")
     file = tmp_path / "x.survey"
     file.write_bytes(packed(replace(server(config), logs=(str(log),))))
@@ -651,10 +701,10 @@ def test_kills_count_no_line_twice_and_lose_none(tmp_path: Path, seed: int, kill
         assert done.returncode == 0, done.stderr
         database = sqlite3.connect(home / "ecumen.sqlite3", timeout=20)
         rng = random.Random(seed)
-        reader = [sys.executable, "-m", "ecumen_web.worker", "{}", ""]
-        rounds = 0
+        reader = [sys.executable, "-m", "ecumen_web.worker", "{}"]
+        rounds = within = 0
         code = (
-            "import ecumen_web.store.reading as r; r._AT_ONCE = 700; "
+            "import ecumen_machine.logreader as l; l.AT_ONCE = 700; "
             "import sys, runpy; sys.argv = sys.argv[1:]; "
             "runpy.run_module('ecumen_web.worker', run_name='__main__')"
         )
@@ -685,24 +735,28 @@ def test_kills_count_no_line_twice_and_lose_none(tmp_path: Path, seed: int, kill
                 process.wait()
             rounds += 2
             offset = _offset(database)
-            if offset >= log.stat().st_size:
-                break
+            within += before < offset < log.stat().st_size
             (counted,) = database.execute("SELECT coalesce(sum(requests), 0) FROM store_hoursum s "
                 "JOIN store_logsite l ON l.id = s.site_id WHERE l.key = '' AND dim = 0").fetchone()  # fmt: skip
             assert counted == log.read_bytes()[:offset].count(b"\n")
+            if offset >= log.stat().st_size:
+                with log.open("a") as stream:
+                    stream.write(some)
         number = database.execute("SELECT max(id) FROM store_jobrecord").fetchone()[0]
         with database:
             database.execute("UPDATE store_jobrecord SET state='running' WHERE id=?", (number,))
         subprocess.run(
-            [sys.executable, "-m", "ecumen_web.worker", str(number), ""], check=True,
+            [sys.executable, "-m", "ecumen_web.worker", str(number)], check=True,
             env=surroundings(home, **state),
         )  # fmt: skip
         (whole,) = database.execute("SELECT lines FROM store_logsource").fetchone()
         (counted,) = database.execute("SELECT sum(requests) FROM store_hoursum s JOIN "
             "store_logsite l ON l.id = s.site_id WHERE l.key = '' AND dim = 0").fetchone()  # fmt: skip
         database.close()
-        assert (whole, counted) == (lines, lines)
-        assert rounds >= min(kills, 2)
+        assert whole == counted == log.read_bytes().count(b"\n")
+        # They were ended while they read, and not before.
+        assert within >= rounds // 8
+        print(f"{rounds} kills, {within} of them in the middle of {whole} lines")
     finally:
         os.environ.pop("ECUMEN_STATE", None)
 
@@ -840,7 +894,7 @@ def test_started_as_root_it_is_another_account_and_reads_logs_by_handles(tmp_pat
             job = application.ask("POST", "/api/surveys/latest/logs")[1]
             assert application.done(job["id"])["state"] == "done"
             told = application.ask("GET", "/api/surveys/latest/logs")[1]["logs"]
-            assert (told["here"], told["lines"]) == (True, 50)
+            assert (told["here"], told["lines"]) == (True, 50), told["sources"]
     finally:
         os.environ.pop("ECUMEN_STATE", None)
         shutil.rmtree(base)

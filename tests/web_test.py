@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import gzip
 import io
+import json
+import sqlite3
 import time
 import weakref
 from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -16,13 +20,24 @@ from django.core.cache import cache
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.http import HttpRequest, HttpResponse
 from django.test import Client, RequestFactory
+from rest_framework.renderers import JSONRenderer
+from rest_framework_dataclasses.serializers import DataclassSerializer
 
+from ecumen.audit.lanes import lanes
 from ecumen.audit.scene import Scene
+from ecumen.audit.sheet import sheet
 from ecumen.passage import Follower
+from ecumen.passage.request import read_request
 from ecumen.survey import FileTable, write_survey
+from ecumen_demo import Moment, demo_survey
 from ecumen_web import queue
 from ecumen_web.api import roots, sites
-from ecumen_web.kept import kept
+from ecumen_web.api.bindings import Bindings, BindingsSerializer
+from ecumen_web.api.passage import PassageSerializer
+from ecumen_web.api.reply import AskedServer, AskedServerSerializer
+from ecumen_web.api.sheet import SheetSerializer
+from ecumen_web.api.values import ValueSerializer
+from ecumen_web.kept import _Answers, kept
 from ecumen_web.store import loading
 from ecumen_web.store.models import JobRecord, SurveyRecord
 from ecumen_web.throttle import Trial
@@ -422,8 +437,30 @@ def test_users_contexts_and_neighbours_are_told(admin: Client) -> None:
     assert {port["port"]: port["allowed"] for port in contexts["ports"]} == {80: True}
 
 
-def test_what_is_kept_is_nobodys_response() -> None:
-    """What is added to an answer on its way out, as a session's cookie, stays with that answer."""
+def test_values_are_written_as_their_description_says() -> None:
+    """What is written as it stands is what the fields that describe it would write."""
+    scene = Scene(Follower(demo_survey(Moment.NOW)))
+    follower = scene.follower
+    urls = ["http://choir.example/", "http://tide-table.example/~ines/", "http://nobody.example/"]
+    values: list[tuple[type[ValueSerializer[Any]], Any]] = [
+        (PassageSerializer, follower.follow(read_request(url))) for url in urls
+    ]
+    values += [(SheetSerializer, sheet(scene, site)) for site in scene.sites[:6]]
+    values += [(BindingsSerializer, Bindings(3, lanes(scene)))]
+    at = datetime(2031, 4, 5, 6, 7, tzinfo=UTC)
+    reply = AskedServer("192.0.2.1", 80, at, "192.0.2.9", True, "", None, [], ["/etc/x"])
+    values += [(AskedServerSerializer, reply)]
+    for kind, value in values:
+        described = DataclassSerializer.to_representation(kind(value), value)
+        assert json.loads(JSONRenderer().render(kind(value).data)) == json.loads(
+            JSONRenderer().render(described)
+        )
+
+
+def test_what_is_kept_is_nobodys_response(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is added to an answer on its way out, as a session's cookie, stays with that answer; and
+    nothing is kept longer than what it was made of.
+    """
     count = 0
 
     def view(request: HttpRequest) -> HttpResponse:
@@ -431,19 +468,32 @@ def test_what_is_kept_is_nobodys_response() -> None:
         count += 1
         return HttpResponse(b"{}", headers={"X-View": "1"})
 
+    records = sqlite3.connect(tmp_path / "records")
+    where = {"default": {"NAME": tmp_path / "records"}}
+    monkeypatch.setattr("ecumen_web.kept.settings", SimpleNamespace(DATABASES=where))
+    monkeypatch.setattr("ecumen_web.kept._answers", _Answers())
+    # Within a transaction, as a test is, nothing is kept.
+    monkeypatch.setattr("ecumen_web.kept.connection", SimpleNamespace(in_atomic_block=False))
     ask = kept(view)
     request = RequestFactory().get("/api/surveys/latest/sites")
     request.user = get_user_model().objects.create_user("ines")
     first = ask(request)
     first.set_cookie("sessionid", "of the first")
     first["X-Outer"] = "1"
+    request.user = get_user_model().objects.create_user("otto")
     second = ask(request)
     assert (count, second.content, second["X-View"]) == (1, b"{}", "1")
     assert not second.cookies
     assert "X-Outer" not in second
-    request.user = get_user_model().objects.create_user("otto")
+    # Who administers may see more.
+    request.user = get_user_model().objects.create_user("ida", is_staff=True)
     ask(request)
     assert count == 2
+    with records:
+        records.execute("CREATE TABLE what_is_new (it)")
+    ask(request)
+    assert count == 3
+    records.close()
 
 
 def test_guesses_with_many_names_push_out_no_count() -> None:

@@ -27,12 +27,12 @@ from rest_framework.exceptions import APIException
 from ecumen.errors import EcumenError
 from ecumen_web.apart import ready, started
 
-DEADLINE = 60.0  # seconds for one answer
 # Where all have been busy with one answer for so long, another process is started, up to the most:
 # whoever only has much to do is not helped by one that must read the survey first.
 PATIENCE = 15.0  # seconds
 FEWEST = max(2, min(4, os.cpu_count() or 2))
 MOST = FEWEST + 4
+STARTS_WITHIN = 60.0  # seconds
 LARGEST_ANSWER = 256 << 20  # bytes
 _ABOUT = "/api/surveys/"
 _ASKS = ("GET", "HEAD")
@@ -53,19 +53,28 @@ class _Answerer:
         with theirs:
             self._process: subprocess.Popen[bytes] = started("ecumen_web.answering", link=theirs)
         self._link = Connection(ours.detach())
+        self._is_ready = False
 
     def ask(self, question: dict[str, Any], body: bytes, seconds: float) -> HttpResponse:
         """Raises _GoneError."""
         try:
+            if not self._is_ready:
+                if not self._link.poll(STARTS_WITHIN):
+                    raise _GoneError("what works it out does not start")
+                self._link.recv_bytes(16)
+                self._is_ready = True
             self._link.send_bytes(json.dumps(question).encode())
             self._link.send_bytes(body)
             if not self._link.poll(seconds):
-                raise _GoneError(f"this takes longer than {seconds:.0f} seconds")
+                raise _GoneError(f"this takes longer than {seconds:.0f} s")
             head = json.loads(self._link.recv_bytes(1 << 20))
             content = self._link.recv_bytes(LARGEST_ANSWER)
         except (EOFError, OSError) as error:
             raise _GoneError("this takes more than its share of memory or time") from error
         return HttpResponse(content, status=head["status"], headers=head["headers"])
+
+    def is_there(self) -> bool:
+        return self._process.poll() is None
 
     def end(self) -> None:
         self._link.close()
@@ -76,8 +85,8 @@ class _Answerer:
 class Pool:
     """The processes that answer. Who was busy last is asked first: it knows the survey."""
 
-    def __init__(self, deadline: float = DEADLINE) -> None:
-        self._deadline = deadline
+    def __init__(self) -> None:
+        self._deadline = float(settings.ANSWER_WITHIN)
         self._turn = threading.Condition()
         self._free = [_Answerer() for _ in range(FEWEST)]
         self._began: dict[_Answerer, float] = {}
@@ -132,7 +141,11 @@ class Pool:
             else:
                 answerer = self._free.pop()
                 self._began[answerer] = time.monotonic()
-                return answerer
+                if answerer.is_there():
+                    return answerer
+                # It ended while it had nothing to do.
+                self._began.pop(answerer)
+                answerer.end()
         answerer = self._another()
         with self._turn:
             self._began[answerer] = time.monotonic()
@@ -265,6 +278,7 @@ def main() -> None:
     # A file that is opened later must not become standard input.
     link = Connection(os.dup(0))
     answer = _answers()
+    link.send_bytes(b"ready")
     while True:
         try:
             question = json.loads(link.recv_bytes())

@@ -58,9 +58,9 @@ def ready() -> None:
 
     from ecumen_machine.keeper import KeeperDoor
 
-    given = json.loads(os.environ.pop(_GIVEN))
-    settings.DEMO_LOGS = given["demo_logs"]
-    settings.STAND_IN = given["stand_in"] and (given["stand_in"][0], given["stand_in"][1])
+    given = json.loads(os.environ.pop(_GIVEN, "{}"))
+    settings.DEMO_LOGS = given.get("demo_logs")
+    settings.STAND_IN = tuple(given["stand_in"]) if given.get("stand_in") else None
     if (handle := given.get("keeper")) is not None:
         settings.KEEPER = KeeperDoor(socket.socket(fileno=handle))
 

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import logging
 import subprocess
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -42,7 +43,7 @@ def load_job(number: int) -> None:
     else:
         _work_apart(job)
         job.refresh_from_db()
-        answering.know()
+        threading.Thread(target=answering.know, daemon=True).start()
     if job.state == JobRecord.State.DONE and job.survey is not None:
         ask_for_logs(job.survey)
 

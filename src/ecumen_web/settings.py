@@ -3,8 +3,8 @@
 ECUMEN_HOME: where records are kept. ECUMEN_HOSTS: further host names that may be asked for,
 separated by commas. ECUMEN_HTTPS: `1` where a proxy in front speaks TLS. ECUMEN_PROXY: the address
 from which that proxy asks; what others say of forwarding is not believed. ECUMEN_IDLE: minutes
-after which a session that nobody uses ends. ECUMEN_COUNTRIES: a database of addresses and their
-countries.
+after which a session that nobody uses ends. ECUMEN_ANSWER_WITHIN: seconds after which an answer is
+given up. ECUMEN_COUNTRIES: a database of addresses and their countries.
 """
 
 from __future__ import annotations
@@ -18,10 +18,10 @@ from ecumen_machine.keeper import KeeperDoor
 from ecumen_web.home import HomeError, home, secret
 
 
-def _number(name: str, usual: int) -> int:
+def _number(name: str, usual: int, what: str) -> int:
     given = os.environ.get(name, "")
     if given and not (given.isascii() and given.isdigit() and 0 < int(given) < 100_000):
-        raise HomeError(f"{name}={given}: write a whole number of minutes")
+        raise HomeError(f"{name}={given}: write a whole number of {what}")
     return int(given) if given else usual
 
 
@@ -98,7 +98,7 @@ SESSION_COOKIE_HTTPONLY = CSRF_COOKIE_HTTPONLY = True
 SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Strict"
 SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = HTTPS
 SESSION_COOKIE_AGE = 12 * 3600
-IDLE = _number("ECUMEN_IDLE", 30) * 60  # seconds
+IDLE = _number("ECUMEN_IDLE", 30, "minutes") * 60  # seconds
 SECURE_REFERRER_POLICY = "same-origin"
 SECURE_CROSS_ORIGIN_OPENER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
@@ -143,6 +143,7 @@ SPECTACULAR_SETTINGS = {
 }
 # The folder that holds the demo's logs at their own paths, while the demo is running.
 DEMO_LOGS: str | None = None
+ANSWER_WITHIN = _number("ECUMEN_ANSWER_WITHIN", 60, "seconds")
 # Where the demo's stand-in answers: (address, port), while it is running.
 STAND_IN: tuple[str, int] | None = None
 # The way to logs through the part that keeps root's right to read, where the server was root's.

@@ -287,7 +287,7 @@ class _Adding:
             np.maximum.reduceat(size, group.starts).tolist(),
             strict=True,
         ):
-            yield Sum(sites[s], dim, h, texts[k], code, bool(auto), n, total, first, last,
+            yield Sum(sites[s], int(dim), h, texts[k], code, bool(auto), n, total, first, last,
                       longest, largest)  # fmt: skip
 
     # --- failures ---
@@ -386,8 +386,8 @@ class _Adding:
             strict=True,
         )
         return [
-            Sum(self.sites[s], Dim.STEP, h, self.paths[a] + b"\0" + self.paths[b], 200, bool(auto),
-                n, 0, first, last, -1, 0)
+            Sum(self.sites[s], int(Dim.STEP), h, self.paths[a] + b"\0" + self.paths[b], 200,
+                bool(auto), n, 0, first, last, -1, 0)
             for s, h, a, b, auto, n, first, last in rows
         ]  # fmt: skip
 

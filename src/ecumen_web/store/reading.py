@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gc
-import zlib
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -13,12 +12,11 @@ from django.conf import settings
 from django.db import transaction
 
 from ecumen.causes import Source, SourceKind, sources
-from ecumen.logs.entry import Entry, EntryReader
-from ecumen.logs.errorlog import error_entry
-from ecumen.logs.forms import form_of
-from ecumen.logs.ledger import Ledger, ledger_of
-from ecumen_machine.following import Chunk, Folders, Mark, Part, chunks, parts_of
+from ecumen.logs.ledger import Ledger
+from ecumen_machine import logreader
+from ecumen_machine.following import Folders, Mark, Part
 from ecumen_machine.logdoor import OWN, LogDoor
+from ecumen_machine.logreader import MOST_REJECTED, LogReader, Stretch
 from ecumen_web.store.bulk import put_back
 from ecumen_web.store.causes import explain_failures
 from ecumen_web.store.loading import scene_of
@@ -27,9 +25,6 @@ from ecumen_web.store.models import LogFile, LogSource, LogSpan, RejectedLine, S
 from ecumen_web.store.translate import clean
 
 Progress = Callable[[str, int, int], None]
-_AT_ONCE = 50_000  # entries that are added up together
-_MOST_REJECTED = 1_000  # lines of a log that are kept
-_LONGEST_KEPT = 500  # bytes of such a line
 _COUNTED = ("lines", "rejected", "first", "last", "zone", "unread")  # of a log, by reading it
 
 
@@ -70,13 +65,16 @@ def read_logs(record: SurveyRecord, progress: Progress = lambda *step: None) -> 
     found = [source for source in sources(scene) if not source.trouble]
     rows = _rows(record.host, sources(scene))
     own = {under + source.path for source in found}
-    reading = _Reading(record.host, Folders(own, door))
-    # Error logs have no zone: that of the access logs holds.
-    with _without_collecting():
-        for number, source in enumerate(found):
-            progress(f"reading {source.path}", number, len(found))
-            reading.read(source, rows[_key(source)], under)
-        reading.write()
+    reader = LogReader(found, door)
+    reading = _Reading(record.host, Folders(own, door), reader)
+    try:
+        with _without_collecting():
+            for number, source in enumerate(found):
+                progress(f"reading {source.path}", number, len(found))
+                reading.read(number, source, rows[_key(source)], under)
+            reading.write()
+    finally:
+        reader.close()
     progress("explaining what failed", 0, 0)
     explain_failures(record, progress)
     return reading.lines
@@ -127,44 +125,33 @@ def _rows(host: str, found: Iterable[Source]) -> dict[tuple[str, ...], LogSource
 class _Reading:
     """One look at all logs of a server. lines: that were new."""
 
-    def __init__(self, host: str, folders: Folders) -> None:
+    def __init__(self, host: str, folders: Folders, reader: LogReader) -> None:
         self.host = host
         self.folders = folders
+        self.reader = reader
         self.logbook = Logbook(host)
         self.batch = _Batch()
         self.lines = 0
         self.zone: dict[str, int] = {}
 
-    def read(self, source: Source, row: LogSource, under: str) -> None:
+    def read(self, number: int, source: Source, row: LogSource, under: str) -> None:
         before = [getattr(row, name) for name in _COUNTED]
-        door = self.folders.door
         files, row.unread = self.folders.files_of(under + source.path)
         known = {(file.device, file.inode): file for file in row.files.all()}
         marks = [
             Mark(f.device, f.inode, f.offset, f.head, f.head_size, f.done) for f in known.values()
         ]
         self.batch.sources[row.pk] = row
-        entries: list[Entry] = []
-        forms = [form_of(template) for template in source.templates]
-        reader = EntryReader(forms) if source.kind is SourceKind.ACCESS else None
-        for part in parts_of(files, marks, door):
-            file = self._file(row, known, part)
-            try:
-                for chunk in chunks(part, door):
-                    if reader is None:
-                        self._errors(row, source, file, chunk)
-                    else:
-                        entries += self._entries(row, reader, file, part, chunk)
-                    if len(entries) >= _AT_ONCE:
-                        self._add(entries, source, row)
-                        entries = []
-            except (OSError, EOFError, zlib.error) as error:
-                row.unread = [*row.unread, f"{part.path}: {error}"]
-        if entries:
-            self._add(entries, source, row)
+        rows: dict[str, LogFile] = {}
+        for stretch in self.reader.read(number, files, marks):
+            for part, _ in stretch.parts:
+                if part.path not in rows:
+                    rows[part.path] = self._file(row, known, part)
+            self._take(source, row, [rows[part.path] for part, _ in stretch.parts], stretch)
         if before == [getattr(row, name) for name in _COUNTED]:
             self.batch.sources.pop(row.pk, None)
-        self._zone(source, row)
+        if source.kind is SourceKind.ACCESS and row.last is not None:
+            self.zone[source.engine] = row.zone
 
     def _file(self, row: LogSource, known: dict[tuple[int, int], LogFile], part: Part) -> LogFile:
         file = known.get((part.before.device, part.before.inode)) if part.before else None
@@ -181,77 +168,45 @@ class _Reading:
             file.save()
         return file
 
-    def _entries(
-        self, row: LogSource, reader: EntryReader, file: LogFile, part: Part, chunk: Chunk
-    ) -> list[Entry]:
-        lines = [chunk.data] if chunk.cut else chunk.data.split(b"\n")[:-1]
-        self.batch.files[file.pk] = (file, chunk.mark)
-        if not lines:
-            return []
-        starts = [chunk.start]
-        for line in lines:
-            starts.append(starts[-1] + len(line) + 1)
-        if chunk.cut:
-            self._reject(row, part, chunk.start, "cut at the end of the file", chunk.data)
-            self._count(row, 1, 1)
-            return []
-        found = reader.all(lines)
-        for number, why in found.rejected:
-            self._reject(row, part, starts[number], why, lines[number])
-        self._count(row, len(found.entries) + len(found.rejected), len(found.rejected))
-        spans = self.batch.spans
-        for entry, number in zip(found.entries, found.numbers, strict=True):
-            key = (file.pk, entry.at // 3600)
-            low, high = spans.get(key, (starts[number], 0))
-            spans[key] = (min(low, starts[number]), max(high, starts[number + 1]))
-        return found.entries
-
-    def _errors(self, row: LogSource, source: Source, file: LogFile, chunk: Chunk) -> None:
-        """What a line goes on with on the next one is not told apart: such lines are rejected."""
-        self.batch.files[file.pk] = (file, chunk.mark)
-        lines = chunk.data.split(b"\n")[:-1]
+    def _take(self, source: Source, row: LogSource, files: list[LogFile], stretch: Stretch) -> None:
+        """Puts a stretch to what is written down next, all of it or nothing."""
+        batch = self.batch
+        for file, (_, mark) in zip(files, stretch.parts, strict=True):
+            if mark is not None:
+                batch.files[file.pk] = (file, mark)
+        kept = MOST_REJECTED - row.rejected - len(batch.rejected)
+        batch.rejected += [
+            RejectedLine(source=row, path=path, offset=at, why=why, text=text)
+            for path, at, why, text in stretch.rejected[: max(0, kept)]
+        ]
+        row.lines += stretch.lines
+        row.rejected += stretch.lost
+        self.lines += stretch.lines
+        row.unread = [*row.unread, *stretch.unread]
+        for (place, hour), (low, high) in stretch.spans.items():
+            key = (files[place].pk, hour)
+            known = batch.spans.get(key, (low, high))
+            batch.spans[key] = (min(low, known[0]), max(high, known[1]))
+        # Error logs have no zone: that of the access logs holds.
         zone = self.zone.get(source.engine, 0)
-        rows = []
-        for line in lines:
-            entry = error_entry(line)
-            if entry is not None:
-                path = entry.path.encode("utf-8", "surrogateescape")
-                rows.append(
-                    (entry.at - zone, entry.level, entry.reason.name.lower(), path,
-                     clean(entry.message))
-                )  # fmt: skip
-        self._count(row, len(lines), len(lines) - len(rows))
-        self.batch.errors += error_counts(row, rows)
+        batch.errors += error_counts(
+            row,
+            [(at - zone, level, reason, path, clean(text))
+             for at, level, reason, path, text in stretch.errors],
+        )  # fmt: skip
+        if stretch.ledger is not None:
+            self._add(stretch.ledger, row)
 
-    def _count(self, row: LogSource, lines: int, rejected: int) -> None:
-        row.lines += lines
-        row.rejected += rejected
-        self.lines += lines
-
-    def _reject(self, row: LogSource, part: Part, at: int, why: str, text: bytes) -> None:
-        if row.rejected + len(self.batch.rejected) < _MOST_REJECTED:
-            self.batch.rejected.append(
-                RejectedLine(
-                    source=row, path=part.path, offset=at, why=why, text=text[:_LONGEST_KEPT]
-                )
-            )
-
-    def _add(self, entries: list[Entry], source: Source, row: LogSource) -> None:
-        assert source.books is not None
-        ledger = ledger_of(entries, source.books)
+    def _add(self, ledger: Ledger, row: LogSource) -> None:
         row.first = ledger.first if row.first is None else min(row.first, ledger.first)
         row.last = ledger.last if row.last is None else max(row.last, ledger.last)
         row.zone = ledger.zone
         self.batch.ledgers.append(ledger)
-        self.batch.entries += len(entries)
+        self.batch.entries += ledger.entries
         # Two ledgers of one log must not be written together: a visit may go on in the second.
-        if self.batch.entries >= _AT_ONCE:
+        if self.batch.entries >= logreader.AT_ONCE:
             self.write()
             self.batch.sources[row.pk] = row
-
-    def _zone(self, source: Source, row: LogSource) -> None:
-        if source.kind is SourceKind.ACCESS and row.last is not None:
-            self.zone[source.engine] = row.zone
 
     def write(self) -> None:
         """Writes down what was read, and how far, together: nothing is counted twice."""
