@@ -27,11 +27,12 @@ from rest_framework.exceptions import APIException
 from ecumen.errors import EcumenError
 from ecumen_web.apart import ready, started
 
-# Where all have been busy with one answer for so long, another process is started, up to the most:
-# whoever only has much to do is not helped by one that must read the survey first.
+# One at first, and as many as there are processors where more is asked at once. Where all have been
+# busy with one answer for so long, another one is started, up to the most: whoever only has much to
+# do is not helped by one that must read the survey first.
 PATIENCE = 15.0  # seconds
-FEWEST = max(2, min(4, os.cpu_count() or 2))
-MOST = FEWEST + 4
+USUAL = max(2, min(4, os.cpu_count() or 2))
+MOST = USUAL + 4
 STARTS_WITHIN = 60.0  # seconds
 LARGEST_ANSWER = 256 << 20  # bytes
 _ABOUT = "/api/surveys/"
@@ -88,9 +89,9 @@ class Pool:
     def __init__(self) -> None:
         self._deadline = float(settings.ANSWER_WITHIN)
         self._turn = threading.Condition()
-        self._free = [_Answerer() for _ in range(FEWEST)]
+        self._free = [_Answerer()]
         self._began: dict[_Answerer, float] = {}
-        self._count = FEWEST
+        self._count = 1
         self._ended = False
 
     def answer(self, request: HttpRequest) -> HttpResponse:
@@ -114,7 +115,7 @@ class Pool:
 
     def know(self) -> None:
         """Has the survey that is asked about by most read beforehand, by one after the other."""
-        for _ in range(FEWEST):
+        for _ in range(self._count):
             answerer = self._taken()
             if answerer is None:
                 return
@@ -134,7 +135,7 @@ class Pool:
                 if now > until:
                     return None
                 stuck = all(now - began > PATIENCE for began in self._began.values())
-                if stuck and self._count < MOST:
+                if self._count < USUAL or (stuck and self._count < MOST):
                     self._count += 1
                     break
                 self._turn.wait(1.0)
@@ -145,6 +146,7 @@ class Pool:
                     return answerer
                 # It ended while it had nothing to do.
                 self._began.pop(answerer)
+                self._count -= 1
                 answerer.end()
         answerer = self._another()
         with self._turn:
@@ -164,7 +166,8 @@ class Pool:
         with self._turn:
             self._began.pop(answerer)
             self._count -= 1
-            if self._count >= FEWEST or self._ended:
+            if self._count > 0 or self._ended:
+                self._turn.notify()
                 return
             self._count += 1
         self._give_back(self._another())
@@ -173,7 +176,7 @@ class Pool:
         """last: the others are taken before it."""
         with self._turn:
             self._began.pop(answerer, None)
-            if not self._ended and (self._count <= FEWEST or not self._free):
+            if not self._ended and (self._count <= USUAL or not self._free):
                 self._free.insert(0 if last else len(self._free), answerer)
                 self._turn.notify()
                 return

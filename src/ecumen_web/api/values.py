@@ -18,9 +18,9 @@ _AS_IT_STANDS = (str, int, float, bool, type(None))
 
 
 class ValueSerializer(DataclassSerializer[T]):
-    """Of a value that is only given out. Its fields are there for the description of the API: made
-    and asked anew for each value, they take ten times as long as what they say.
-    """
+    # Of a value that is only given out. Its fields are there for the description of the API: made
+    # and asked anew for each value, they take ten times as long as what they say.
+    # (No docstring: it would stand in that description, at each value.)
 
     def to_representation(self, instance: T) -> Any:
         return plain(instance)
