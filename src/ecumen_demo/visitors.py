@@ -285,8 +285,8 @@ class _Visitors:
 
 def answered(scene: Scene, request: Request) -> _Answer | None:
     """None where no line would be written: nobody answers, or the log cannot be opened."""
-    now, _, outcome = scene.follower.run(request)
-    handling = now.handling
+    ran = scene.follower.run(request)
+    outcome, handling = ran.outcome, ran.now.handling
     if outcome.status is None or handling is None or handling.log is None:
         return None
     site = scene.site_at.get(handling.site_place)

@@ -10,14 +10,13 @@ from typing import TypeVar, cast
 
 from ecumen.engines.engine import Engine
 from ecumen.engines.short import Short
-from ecumen.engines.sites import Answer, Block, Door, Part, Phase, Proof, Rank, SiteSummary
+from ecumen.engines.sites import Answer, Block, Door, Phase, Proof, Rank, SiteSummary
 from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
 from ecumen.errors import RequestError
-from ecumen.passage import Follower, Request
-from ecumen.passage.follow import Outcome, say
+from ecumen.passage import Follower, Request, gates
+from ecumen.passage.follow import Ran, say
 from ecumen.passage.front import FrontPage, front_request, page_of, request_to, served_page
-from ecumen.passage.situation import Situation
 from ecumen.passage.verdict import Evidence
 from ecumen.survey import Entry, Survey
 
@@ -204,11 +203,10 @@ class Scene:
         return self.line(site.summary.place)
 
 
-def front_of(request: Request, ran: tuple[Situation, list[Part], Outcome]) -> Front:
+def front_of(request: Request, ran: Ran) -> Front:
     """What came of a request that was followed already."""
-    now, parts, outcome = ran
-    gate, block = outcome.blocks[0] if outcome.blocks else ("serve", None)
-    handling = now.handling
+    outcome, handling = ran.outcome, ran.now.handling
+    gate, block = outcome.blocks[0] if outcome.blocks else (gates.serve.GATE.name, None)
     return Front(
         request,
         outcome.status,
@@ -217,7 +215,7 @@ def front_of(request: Request, ran: tuple[Situation, list[Part], Outcome]) -> Fr
         gate,
         outcome.answer,
         handling.site_place if handling is not None else None,
-        parts[8].code,
+        ran.at(gates.serve.GATE).code,
         handling.file if handling is not None else None,
     )
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ecumen.audit.lanes import LaneName, lane_names
 from ecumen.audit.scene import Scene, Site, outcome_words
 from ecumen.engines.sites import shown_at
-from ecumen.passage.gates import GATES
+from ecumen.passage import gates
 from ecumen.passage.verdict import Evidence
 
 MOST_LINES = 600
@@ -66,8 +66,8 @@ def sheet(scene: Scene, site: Site) -> Sheet:
     front = scene.front(site)
     folder = scene.survey.files.get((summary.root or "").rstrip("/"))
     lines = block(scene, site)
-    _, parts, _ = scene.follower.run(front.request)
-    by_gate = dict(zip((gate.name for gate in GATES), parts, strict=True))
+    ran = scene.follower.run(front.request)
+    seal, rule = ran.at(gates.seal.GATE), ran.at(gates.rule.GATE)
     return Sheet(
         name=site.name,
         engine=site.engine.kind,
@@ -78,8 +78,8 @@ def sheet(scene: Scene, site: Site) -> Sheet:
         folder=None if folder is None else scene.entry(folder),
         index=list(summary.index),
         log=summary.log,
-        certificate=[scene.evidence(proof) for proof in by_gate["seal"].proofs if summary.sealed],
-        rules=[scene.evidence(proof) for proof in by_gate["rule"].proofs],
+        certificate=[scene.evidence(proof) for proof in seal.proofs if summary.sealed],
+        rules=[scene.evidence(proof) for proof in rule.proofs],
         doors=[
             SheetDoor(
                 shown_at(door.address, door.port),

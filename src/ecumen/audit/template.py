@@ -59,7 +59,7 @@ def _template(scene: Scene) -> Template | None:
                 continue
             if not ground.offered:
                 return Template(SKELETON, mode)
-            _, _, outcome = follower.run(front_request(ground.site))
+            outcome = follower.run(front_request(ground.site)).outcome
             lacks = [_plain(say(block.code, block.facts)) for _, block in outcome.blocks]
             mends = list(_mends(made, ground.folder, mode, bool(lacks)))
             return Template(SKELETON, mode, lacks, mends, evidence)

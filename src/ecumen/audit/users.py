@@ -112,7 +112,7 @@ def _user(
     conditions = list(_conditions(scene, engine, ground, account, reacher))
     # What is not offered is looked for elsewhere: that says nothing of the folder.
     asked = ground.offered and conditions[-1].state != "beside"
-    conditions.append(_content(ran[0].handling) if asked else Condition("content", "beside", ""))
+    conditions.append(_content(ran.now.handling) if asked else Condition("content", "beside", ""))
     answered = front.decided and front.block is None
     state = "unsure" if not front.decided else "ok" if answered else "fails"
     conditions.append(Condition("answers", state, outcome_words(front)))

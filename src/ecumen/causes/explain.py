@@ -16,15 +16,14 @@ from ecumen.audit.checks.states import changed_since
 from ecumen.audit.finding import Finding
 from ecumen.audit.scene import Scene, Site
 from ecumen.causes.sources import shared_key
-from ecumen.engines.sites import Block, Part, Rung
+from ecumen.engines.sites import Block, Rung
 from ecumen.errors import RequestError
-from ecumen.passage.follow import Outcome, say
+from ecumen.passage import gates
+from ecumen.passage.follow import Ran, say
 from ecumen.passage.front import request_to
 from ecumen.passage.request import Request, read_request
-from ecumen.passage.situation import Situation
 from ecumen.survey import Entry
 
-Ran = tuple[Situation, list[Part], Outcome]
 NANO = 1_000_000_000
 AFTER = 60  # seconds by which clocks of files and of logs may differ
 
@@ -143,7 +142,7 @@ class Explainer:
 
     def _told(self, site: Site, request: Request, asked: Asked) -> Told:
         ran = self.scene.follower.run(request)
-        outcome = ran[2]
+        outcome = ran.outcome
         if outcome.decided and _same(outcome.status, asked.status):
             return self._explained(site, request, asked, ran)
         near = list(self._changes(ran))
@@ -168,7 +167,7 @@ class Explainer:
         return Told(cause, "", near)
 
     def _explained(self, site: Site, request: Request, asked: Asked, ran: Ran) -> Told:
-        _, parts, outcome = ran
+        outcome = ran.outcome
         if outcome.blocks:
             gate, block = outcome.blocks[0]
             where = block.facts.get("path", "")
@@ -182,16 +181,17 @@ class Explainer:
             return Told(cause, where, list(self._changes(ran)))
         # Something goes out: another site's page, for a name that nobody claims; or a status that
         # a line of the configuration gives.
-        part = parts[3] if asked.host and asked.status < 400 else parts[4]
+        other = bool(asked.host) and asked.status < 400
+        by = gates.site.GATE if other else gates.way.GATE
+        gate, part = by.name, ran.at(by)
         words = say(part.code, part.facts) if part.code else ""
-        gate = "site" if part is parts[3] else "way"
-        if gate == "site":
+        if other:
             words = f"No site claims {asked.host}, so {site.name} answers"
         cause = Cause(
             _key(site.subject, asked.status, gate, part.code, asked.host), site.name,
             str(site.summary.place), asked.status, Standing.EXPLAINED, gate, part.code, words,
-            asked.host if gate == "site" else "", request.url,
-            self._claims(asked.host) if gate == "site" else (), outcome.status,
+            asked.host if other else "", request.url,
+            self._claims(asked.host) if other else (), outcome.status,
         )  # fmt: skip
         return Told(cause, cause.place, list(self._changes(ran)))
 
@@ -228,7 +228,7 @@ class Explainer:
         earlier = self._earlier()
         if earlier is None:
             return ""
-        outcome = earlier.follower.run(request)[2]
+        outcome = earlier.follower.run(request).outcome
         if not outcome.decided or outcome.status != asked.status or not outcome.blocks:
             return ""
         _, block = outcome.blocks[0]
@@ -237,9 +237,9 @@ class Explainer:
     # --- what changed on the way ---
 
     def _changes(self, ran: Ran) -> Iterator[DiskChange]:
-        now, parts, outcome = ran
+        now, outcome = ran.now, ran.outcome
         entries: dict[str, Entry] = {}
-        for part in parts:
+        for part in ran.results.values():
             for item in part.picture:
                 if isinstance(item, Rung):
                     entries[item.entry.path] = item.entry

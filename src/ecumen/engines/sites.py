@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import IntEnum
 
@@ -347,6 +347,43 @@ class Part:
     answer: Answer | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Weighed:
+    """What decides among parts: a block, in its part, or an answer; never both, and none of them
+    where nothing was found. rank: its rank. sure: no doubt is met before it.
+    """
+
+    rank: Rank | None
+    part: Part | None
+    block: Block | None
+    answer: Answer | None
+    sure: bool
+
+
+def weigh(parts: Sequence[Part], *, of_types: bool = False) -> Weighed:
+    """The rule by which all is decided: what ranks first. Of two that rank alike a block goes
+    before an answer, and the earlier part before the later one; a doubt that ranks no later leaves
+    it unsure. parts: in the order in which they are met. of_types: doubts about nothing but the
+    type of what goes out count, too.
+    """
+    blocks = [(block, part) for part in parts for block in part.blocks]
+    block, part = min(blocks, key=lambda each: each[0].rank, default=(None, None))
+    answers = (each.answer for each in parts if each.answer is not None)
+    answer = min(answers, key=lambda each: each.rank, default=None)
+    if block is not None and (answer is None or block.rank <= answer.rank):
+        answer = None
+    else:
+        block = part = None
+    first = block or answer
+    rank = first.rank if first is not None else None
+    sure = rank is not None and not any(
+        doubt.rank <= rank and (of_types or not doubt.only_type)
+        for each in parts
+        for doubt in each.doubts
+    )
+    return Weighed(rank, part, block, answer, sure)
+
+
 # RFC 9110, section 8.8.
 VALIDATORS = ("Last-Modified", "ETag")
 
@@ -384,12 +421,23 @@ class Handling:
     upstream: str | None = None
     lifetime: Lifetime | None = None
 
+    @property
+    def course(self) -> tuple[Part, ...]:
+        """What may stop or answer the request, in the order in which it is met."""
+        return (self.site, self.way, self.rule, self.ladder, self.serve)
+
     @classmethod
     def begun(
         cls, name: str, place: Place, site: Part | None = None, record: Part | None = None
     ) -> Handling:
         """A request at its beginning: nothing stands against it yet."""
         return cls(
-            name, place, site or Part(""), Part("way.root"), Part("rule.open"),
-            Part("ladder.clear"), Part("serve.file"), record or Part(""),
-        )  # fmt: skip
+            name,
+            place,
+            site=site or Part(""),
+            way=Part("way.root"),
+            rule=Part("rule.open"),
+            ladder=Part("ladder.clear"),
+            serve=Part("serve.file"),
+            record=record or Part(""),
+        )

@@ -14,12 +14,14 @@ from ecumen.contexts.confinement import Confinement
 from ecumen.contexts.guard import guard_of
 from ecumen.engines.engine import Engine, engines_of
 from ecumen.engines.httpd.types import ERROR_PAGE
-from ecumen.engines.sites import Answer, Block, Doubt, Part, Phase, Rank
+from ecumen.engines.sites import Answer, Block, Doubt, Part, Phase, weigh
 from ecumen.passage.gates import GATES
+from ecumen.passage.gates.serve import GATE as SERVE
+from ecumen.passage.gates.way import GATE as WAY
 from ecumen.passage.present import Presenter
 from ecumen.passage.request import Request
 from ecumen.passage.short import Shortly
-from ecumen.passage.situation import NOT_REACHED, Situation, Words
+from ecumen.passage.situation import NOT_REACHED, Gate, Situation, Words
 from ecumen.passage.verdict import (
     GateResult,
     LifetimeView,
@@ -56,6 +58,19 @@ class Outcome:
     doubts: list[tuple[str, Doubt]]
 
 
+@dataclass(frozen=True, slots=True)
+class Ran:
+    """The bare facts of a passage. results: by the gates' names, in the order of the gates."""
+
+    now: Situation
+    results: Mapping[str, Part]
+    outcome: Outcome
+
+    def at(self, gate: Gate) -> Part:
+        """What came of the request at a gate."""
+        return self.results[gate.name]
+
+
 class Follower:
     """Follows requests on one survey; what can be worked out once is worked out once."""
 
@@ -81,11 +96,11 @@ class Follower:
     def _begin(self, request: Request) -> Situation:
         return Situation(self.survey, self.engines, request, self.confinement)
 
-    def run(self, request: Request) -> tuple[Situation, list[Part], Outcome]:
+    def run(self, request: Request) -> Ran:
         """The passage's bare facts; never raises."""
         now = self._begin(request)
-        parts = [gate.judge(now) for gate in GATES]
-        return now, parts, _weigh(parts)
+        results = {gate.name: gate.judge(now) for gate in GATES}
+        return Ran(now, results, _weigh(results))
 
     def brief(self, request: Request) -> dict[str, object]:
         """The answer of the batch format, without gates and obstacles.
@@ -119,7 +134,8 @@ class Follower:
 
     def at_length(self, request: Request) -> dict[str, object]:
         """The same answer by the whole evaluation, whatever is asked."""
-        now, _, outcome = self.run(request)
+        ran = self.run(request)
+        now, outcome = ran.now, ran.outcome
         site = _site(now)
         return {
             "decided": outcome.decided,
@@ -136,8 +152,9 @@ class Follower:
 
     def follow(self, request: Request) -> Passage:
         """The whole passage with its evidence."""
-        now, parts, outcome = self.run(request)
-        gates = [self._gate(gate.name, part) for gate, part in zip(GATES, parts, strict=True)]
+        ran = self.run(request)
+        now, outcome = ran.now, ran.outcome
+        gates = [self._gate(name, part) for name, part in ran.results.items()]
         obstacles = [
             Obstacle(
                 gate,
@@ -234,29 +251,18 @@ def _verdict(part: Part) -> tuple[Verdict, str, Mapping[str, str]]:
     return Verdict.CLEAR, part.code, part.facts
 
 
-def _weigh(parts: list[Part]) -> Outcome:
-    """Which block, answer or doubt comes first."""
-    blocks = [
-        (gate.name, block) for gate, part in zip(GATES, parts, strict=True) for block in part.blocks
-    ]
-    doubts = [
-        (gate.name, doubt) for gate, part in zip(GATES, parts, strict=True) for doubt in part.doubts
-    ]
+def _weigh(results: Mapping[str, Part]) -> Outcome:
+    """What decides, and what one would meet next."""
+    weighed = weigh(list(results.values()))
+    blocks = [(gate, block) for gate, part in results.items() for block in part.blocks]
+    doubts = [(gate, doubt) for gate, part in results.items() for doubt in part.doubts]
     # Sorting is stable: what ranks alike stays in the order of the gates.
     blocks.sort(key=lambda item: item[1].rank)
     doubts.sort(key=lambda item: item[1].rank)
-    answers = [part.answer for part in parts if part.answer is not None]
-    answer = min(answers, key=lambda each: each.rank, default=None)
-    deciding: Rank | None = blocks[0][1].rank if blocks else None
-    status = _shown_status(blocks[0][1]) if blocks else None
-    if answer is not None and (deciding is None or answer.rank < deciding):
-        deciding, status = answer.rank, answer.status
-    else:
-        answer = None
-    decided = deciding is not None and not any(
-        not doubt.only_type and doubt.rank <= deciding for _, doubt in doubts
-    )
+    deciding, answer = weighed.rank, weighed.answer
+    status = _shown_status(weighed.block) if weighed.block is not None else None
     if answer is not None:
+        status = answer.status
         # What ranks behind an answer that is given is not met.
         blocks = [item for item in blocks if item[1].rank < answer.rank]
     bearing = [
@@ -264,7 +270,7 @@ def _weigh(parts: list[Part]) -> Outcome:
         for gate, doubt in doubts
         if deciding is None or doubt.rank <= deciding or doubt.only_type
     ]
-    return Outcome(decided, status, answer, blocks, bearing)
+    return Outcome(weighed.sure, status, answer, blocks, bearing)
 
 
 def _shown_status(block: Block) -> int | None:
@@ -319,7 +325,7 @@ def _deciding_gate(outcome: Outcome, gates: list[GateResult]) -> str:
     if outcome.blocks:
         return outcome.blocks[0][0]
     diverted = [gate.gate for gate in gates if gate.verdict is Verdict.DIVERTED]
-    return diverted[-1] if diverted else "serve"
+    return diverted[-1] if diverted else SERVE.name
 
 
 def _summary(outcome: Outcome, obstacles: list[Obstacle], gates: list[GateResult]) -> str:
@@ -330,6 +336,6 @@ def _summary(outcome: Outcome, obstacles: list[Obstacle], gates: list[GateResult
         return f"Not sure. {reason}".strip()
     if obstacles:
         return obstacles[0].reason
-    way = next(gate for gate in gates if gate.gate == "way")
-    serve = next(gate for gate in gates if gate.gate == "serve")
+    by_name = {gate.gate: gate for gate in gates}
+    way, serve = by_name[WAY.name], by_name[SERVE.name]
     return way.reason if way.verdict is Verdict.DIVERTED else serve.reason

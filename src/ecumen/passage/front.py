@@ -7,11 +7,11 @@ from dataclasses import dataclass, replace
 
 from ecumen.engines.engine import Engine
 from ecumen.engines.short import Short
-from ecumen.engines.sites import Part, SiteSummary
+from ecumen.engines.sites import SiteSummary
 from ecumen.errors import RequestError
-from ecumen.passage.follow import Follower, Outcome, say
+from ecumen.passage import gates
+from ecumen.passage.follow import Follower, Ran, say
 from ecumen.passage.request import Request, read_request
-from ecumen.passage.situation import Situation
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,11 +66,11 @@ def page_of(
     engine: Engine,
     site: SiteSummary,
     request: Request,
-    ran: tuple[Situation, list[Part], Outcome],
+    ran: Ran,
 ) -> FrontPage:
     """What a front page does, of a request that was followed already."""
-    now, parts, outcome = ran
-    gate, reason = "serve", ""
+    now, outcome, served = ran.now, ran.outcome, ran.at(gates.serve.GATE)
+    gate, reason = gates.serve.GATE.name, ""
     other = now.handling is not None and now.handling.site_place != site.place
     if not outcome.decided:
         state = "unsure"
@@ -83,13 +83,14 @@ def page_of(
         reason = say(block.code, block.facts)
     elif other or (outcome.status or 0) >= 300:
         state = "diverted"
-        gate = "site" if other else "way"
-        sent = parts[4] if parts[4].answer is not None else parts[8]
-        part = parts[3] if other else sent
+        by = gates.site.GATE if other else gates.way.GATE
+        gate, part = by.name, ran.at(by)
+        if not other and part.answer is None:
+            part = served
         reason = say(part.code, part.facts)
     else:
         state = "ok"
-        reason = say(parts[8].code, parts[8].facts)
+        reason = say(served.code, served.facts)
     told = (state, outcome.status, gate, reason, len(outcome.blocks))
     return _page(follower, engine, site, request, *told)
 

@@ -34,7 +34,8 @@ class Mending:
 
 def mending(follower: Follower, request: Request) -> Mending:
     """What mends a request's obstacles. Never raises."""
-    now, _, outcome = follower.run(request)
+    ran = follower.run(request)
+    now, outcome = ran.now, ran.outcome
     total = len(outcome.blocks)
     worker = None
     if now.engine is not None and now.handling is not None:

@@ -75,7 +75,7 @@ class ReplyView(APIView):
 def ask_server(scene: Scene, question: Question, origin: str) -> AskedServer:
     """origin: of the survey. Raises RequestError where the request cannot be sent from here."""
     survey, follower = scene.survey, scene.follower
-    address = follower.run(question)[0].address
+    address = follower.run(question).now.address
     if address is None:
         raise RequestError(f"no address is known for {question.name}: give one")
     stand_in = origin == SurveyRecord.Origin.DEMO

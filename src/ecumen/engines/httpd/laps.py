@@ -29,6 +29,7 @@ from ecumen.engines.sites import (
     Proof,
     Rank,
     proof_of,
+    weigh,
 )
 from ecumen.engines.tree import Directive
 from ecumen.engines.upstreams import is_closed
@@ -140,13 +141,11 @@ class Laps:
 
     def _error_page(self, handling: Handling, laps: list[_Lap]) -> None:
         """What goes out in place of the server's own page for the error that comes first."""
-        parts = (handling.site, handling.way, handling.rule, handling.ladder, handling.serve)
-        found = [
-            (block.rank, n, part, block) for n, part in enumerate(parts) for block in part.blocks
-        ]
-        if not found:
+        weighed = weigh(handling.course)
+        part, block = weighed.part, weighed.block
+        if part is None or block is None:
             return
-        rank, _, part, block = min(found, key=lambda item: (item[0], item[1]))
+        rank = block.rank
         lap = next((lap for lap in laps if lap.first.asking.lap == rank.lap), laps[-1])
         directive = _settings_at(lap, rank).error_pages.get(block.status or 0)
         page = "".join(words(directive.text)[1:2]) if directive is not None else ""
@@ -186,16 +185,11 @@ class Laps:
         )
         inner = Handling.begun("", asking.host.place)
         self.run(asking, inner)
-        parts = (inner.way, inner.rule, inner.ladder, inner.serve)
-        first_block = min((b.rank for p in parts for b in p.blocks), default=None)
-        doubts = [d for p in parts for d in p.doubts]
-        answer = next((p.answer for p in reversed(parts) if p.answer is not None), None)
-        ends = min((r for r in (first_block, answer.rank if answer else None) if r), default=None)
-        if ends is None or any(d.rank <= ends for d in doubts):
+        weighed = weigh(inner.course, of_types=True)
+        if not weighed.sure:
             self._unknown_page(handling, block, page, proof_of(directive))
             return
-        if first_block is not None and (answer is None or first_block <= answer.rank):
-            return
+        answer = weighed.answer
         if answer is not None and answer.status == 200:
             shown = Answer(block.status or 500, block.rank, answer.content_type)
             _replace(part, block, replace(block, page=shown))

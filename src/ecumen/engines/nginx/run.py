@@ -37,6 +37,7 @@ from ecumen.engines.sites import (
     Rank,
     RuleLine,
     not_shown,
+    weigh,
 )
 from ecumen.engines.upstreams import is_closed
 from ecumen.patterns import Hit, PatternFailsError, Regex, TooCostly
@@ -838,13 +839,9 @@ class Run:
     def finish(self) -> Conf:
         """Puts what goes out for the first block in place; returns what holds at the end."""
         handling = self.handling
-        parts = (handling.site, handling.way, handling.rule, handling.ladder, handling.serve)
-        found = [(b.rank, n, part, b) for n, part in enumerate(parts) for b in part.blocks]
-        answers = [part.answer for part in parts if part.answer is not None]
-        if not found:
-            return self.conf
-        rank, _, part, block = min(found, key=lambda item: (item[0], item[1]))
-        if any(answer.rank < rank for answer in answers):
+        weighed = weigh(handling.course)
+        part, block = weighed.part, weighed.block
+        if part is None or block is None:
             return self.conf
         then = self.at.get(id(block), self)
         page, conf = then.page_of(block, handling)
@@ -899,26 +896,15 @@ class Run:
         """What comes of the page of an error."""
         conf = self.finish()
         inner = self.handling
-        parts = (inner.way, inner.rule, inner.ladder, inner.serve)
-        blocks = [b for part in parts for b in part.blocks]
-        answers = [part.answer for part in parts if part.answer is not None]
-        ends = [b.rank for b in blocks] + [a.rank for a in answers]
-        doubts = [d for part in parts for d in part.doubts]
-        if not ends or any(d.rank <= min(ends) for d in doubts):
+        weighed = weigh(inner.course, of_types=True)
+        if not weighed.sure:
             facts = {"status": str(block.status), "page": page.page.source}
             handling.serve.doubts.append(
                 Doubt("serve.error-page", block.rank, facts, proof(page.line))
             )
             return Answer(block.status or 500, block.rank), conf
-        first_block = min(blocks, key=lambda b: b.rank, default=None)
-        first_answer = min(answers, key=lambda a: a.rank, default=None)
-        if first_block is not None and (
-            first_answer is None or first_block.rank <= first_answer.rank
-        ):
-            shown = first_block.page
-            status = first_block.status or 500
-            return (
-                Answer(status, block.rank, self.conf.canned(status)) if shown is None else shown
-            ), conf
-        assert first_answer is not None
-        return first_answer, conf
+        if weighed.block is None:
+            return weighed.answer, conf
+        status = weighed.block.status or 500
+        own = Answer(status, block.rank, self.conf.canned(status))
+        return weighed.block.page or own, conf
