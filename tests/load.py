@@ -47,6 +47,7 @@ class _Client(threading.Thread):
         self._rng = random.Random(seed)
         self.times: dict[str, list[float]] = {}
         self.errors: list[str] = []
+        self.ends: list[float] = []
 
     def run(self) -> None:
         link = HTTPConnection("127.0.0.1", self._port, timeout=120)
@@ -58,6 +59,7 @@ class _Client(threading.Thread):
             answer.read()
             took = time.perf_counter() - began
             self.times.setdefault(path.partition("?")[0], []).append(took)
+            self.ends.append(time.monotonic())
             if answer.status != 200:
                 self.errors.append(f"{path}: {answer.status}")
 
