@@ -103,79 +103,81 @@ class Pool:
             response = answerer.ask(_question(request), body, self._deadline)
         except _GoneError as why:
             log.error("given up: %s: %s", request.path, why)
-            answerer.end()
-            self._replaced(answerer)
+            self._let_go(answerer)
             return _given_up(str(why))
         except BaseException:
-            answerer.end()
-            self._replaced(answerer)
+            self._let_go(answerer)
             raise
         self._give_back(answerer)
         return response
 
     def know(self) -> None:
-        """Has the survey that is asked about by most read beforehand, by one after the other."""
+        """Has the survey that is asked about by most read beforehand, by one after the other of
+        those that have nothing to do: a busy one reads it anyway.
+        """
         for _ in range(self._count):
-            answerer = self._taken()
-            if answerer is None:
-                return
+            with self._turn:
+                answerer = self._free.pop() if self._free else None
+                if answerer is None:
+                    return
+                self._began[answerer] = time.monotonic()
             try:
                 answerer.ask({}, b"", self._deadline)
             except _GoneError:
-                answerer.end()
-                self._replaced(answerer)
+                self._let_go(answerer)
             else:
                 self._give_back(answerer, last=True)
 
     def _taken(self) -> _Answerer | None:
+        """One that has nothing to do, or a new one; None where none was to be had in time."""
         until = time.monotonic() + self._deadline
         with self._turn:
-            while not self._free:
-                now = time.monotonic()
-                if now > until:
+            while not self._may_start():
+                if self._free:
+                    answerer = self._free.pop()
+                    if answerer.is_there():
+                        self._began[answerer] = time.monotonic()
+                        return answerer
+                    # It ended while it had nothing to do.
+                    self._count -= 1
+                    answerer.end()
+                elif time.monotonic() > until:
                     return None
-                stuck = all(now - began > PATIENCE for began in self._began.values())
-                if self._count < USUAL or (stuck and self._count < MOST):
-                    self._count += 1
-                    break
-                self._turn.wait(1.0)
-            else:
-                answerer = self._free.pop()
-                self._began[answerer] = time.monotonic()
-                if answerer.is_there():
-                    return answerer
-                # It ended while it had nothing to do.
-                self._began.pop(answerer)
-                self._count -= 1
-                answerer.end()
-        answerer = self._another()
-        with self._turn:
-            self._began[answerer] = time.monotonic()
-        return answerer
-
-    def _another(self) -> _Answerer:
+                else:
+                    self._turn.wait(1.0)
+            self._count += 1
         try:
-            return _Answerer()
+            answerer = _Answerer()
         except BaseException:
             with self._turn:
                 self._count -= 1
             raise
+        with self._turn:
+            self._began[answerer] = time.monotonic()
+        return answerer
 
-    def _replaced(self, answerer: _Answerer) -> None:
-        """For one that was ended."""
+    def _may_start(self) -> bool:
+        """Whether whoever asks is to start another one."""
+        if self._free or self._count >= MOST:
+            return False
+        now = time.monotonic()
+        stuck = len(self._began) == self._count and all(
+            now - began > PATIENCE for began in self._began.values()
+        )
+        return self._count < USUAL or stuck
+
+    def _let_go(self, answerer: _Answerer) -> None:
+        """Of one that is of no use any more: whoever asks next starts another one."""
+        answerer.end()
         with self._turn:
             self._began.pop(answerer)
             self._count -= 1
-            if self._count > 0 or self._ended:
-                self._turn.notify()
-                return
-            self._count += 1
-        self._give_back(self._another())
+            self._turn.notify()
 
     def _give_back(self, answerer: _Answerer, *, last: bool = False) -> None:
         """last: the others are taken before it."""
         with self._turn:
-            self._began.pop(answerer, None)
+            self._began.pop(answerer)
             if not self._ended and (self._count <= USUAL or not self._free):
                 self._free.insert(0 if last else len(self._free), answerer)
                 self._turn.notify()

@@ -33,7 +33,7 @@ class BindingsSerializer(ValueSerializer[Bindings]):
         dataclass = Bindings
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=2)
 def lanes_of(file: str) -> tuple[tuple[Lane, list[str]], ...]:
     """Each lane, with the texts that are looked for in its names, in their order."""
     found = tuple(lanes(scene_of(file)))

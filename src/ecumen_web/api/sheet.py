@@ -36,7 +36,7 @@ class WholeSiteSerializer(serializers.Serializer[object]):
     requests_a_day = serializers.IntegerField(allow_null=True)
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=2)
 def _sites_of(file: str) -> dict[str, list[Site]]:
     """The sites of a survey by the place where they are declared."""
     found: dict[str, list[Site]] = {}

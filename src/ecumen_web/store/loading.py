@@ -192,9 +192,9 @@ def _store(
     return record
 
 
-@lru_cache(maxsize=4)
+@lru_cache(maxsize=2)
 def scene_of(file: str) -> Scene:
-    """A kept survey, ready to be looked at; the last few stay in memory."""
+    """A kept survey, ready to be looked at; two stay in memory: one, and what it is compared with."""
     # The one that had to go for the one before this.
     let_go()
     return Scene(Follower(_survey_in(settings.SURVEYS / file)))
