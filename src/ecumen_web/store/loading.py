@@ -194,7 +194,7 @@ def _store(
 
 @lru_cache(maxsize=2)
 def scene_of(file: str) -> Scene:
-    """A kept survey, ready to be looked at; two stay in memory: one, and what it is compared with."""
+    """A kept survey, ready to be looked at; it and what it is compared with stay in memory."""
     # The one that had to go for the one before this.
     let_go()
     return Scene(Follower(_survey_in(settings.SURVEYS / file)))
