@@ -102,7 +102,7 @@ class Pool:
         try:
             response = answerer.ask(_question(request), body, self._deadline)
         except _GoneError as why:
-            log.error("given up: %s: %s", request.path, why)
+            log.error("given up: %s: %s", ascii(request.path), why)
             self._let_go(answerer)
             return _given_up(str(why))
         except BaseException:
@@ -279,9 +279,12 @@ def main() -> None:
     for number in (signal.SIGINT, signal.SIGTERM):
         # The server ends this process: what the terminal says is said to that.
         signal.signal(number, signal.SIG_IGN)
-    ready()
-    # A file that is opened later must not become standard input.
+    # What this process starts is not to have its way to whoever asks.
     link = Connection(os.dup(0))
+    nothing = os.open(os.devnull, os.O_RDONLY)
+    os.dup2(nothing, 0)
+    os.close(nothing)
+    ready()
     answer = _answers()
     link.send_bytes(b"ready")
     while True:
