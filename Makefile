@@ -89,7 +89,8 @@ agreement: setup ## generated worlds against the real servers; SEED, WORLDS, ASK
 
 hostile: setup app ## ten minutes of attacks and fuzzing, with a new seed each time
 	@bin/install-system test
-	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -rA -n 2 tests/hostile_*_test.py \
+	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -rs -m alone
+	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -rA -n 2 -m "not alone" tests/hostile_*_test.py \
 	  --seed $${SEED_OF_TODAY:-$$(date +%s)} --attacks --minutes 10 --tries 100000 --patterns 10000 --kills 100 --faults 30 --cases 10000
 
 pictures: setup app ## the pictures in docs/screenshots, from the demo data

@@ -437,6 +437,26 @@ def test_users_contexts_and_neighbours_are_told(admin: Client) -> None:
     assert {port["port"]: port["allowed"] for port in contexts["ports"]} == {80: True}
 
 
+def test_a_session_that_nobody_uses_ends(admin: Client, monkeypatch: pytest.MonkeyPatch) -> None:
+    moment = time.time()
+    monkeypatch.setattr("ecumen_web.sessions.time", SimpleNamespace(time=lambda: moment))
+
+    def after(minutes: int) -> int:
+        nonlocal moment
+        moment += minutes * 60
+        return admin.get("/api/surveys").status_code
+
+    # Each use counts, whether it is written down or not.
+    assert [after(minutes) for minutes in (0, 1, 29, 29, 14, 29, 31)] == [200] * 6 + [403]
+    # A server that starts anew knows what was written down last.
+    user = get_user_model().objects.get()
+    for minutes, status in ((10, 200), (40, 403)):
+        admin.force_login(user)
+        assert after(0) == 200
+        cache.clear()
+        assert after(minutes) == status
+
+
 def test_values_are_written_as_their_description_says() -> None:
     """What is written as it stands is what the fields that describe it would write."""
     scene = Scene(Follower(demo_survey(Moment.NOW)))
