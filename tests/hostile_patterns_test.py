@@ -134,8 +134,8 @@ def _compared(follower: Follower, names: list[str], port: int, rng: random.Rando
                 told["unsure"] += 1
                 continue
             seen = ask({"url": url, "to": "127.0.0.48"})
-            if seen.status is None and found.status == 500:
-                # It is at it yet: at its limit it says so.
+            if seen.status is None:
+                # It is at it yet: what it says at its limit, it says later than we wait.
                 told["slow"] += 1
                 continue
             assert (found.status, found.location) == (seen.status, seen.headers.get("location")), (
@@ -161,7 +161,7 @@ def test_httpd_and_we_agree_on_hostile_patterns(base: Path, seed: int, patterns:
         told = _compared(follower, names, 8088, random.Random(seed))
     assert told["302"] > 6
     assert told["404"] > 6
-    assert told["unsure"] < sum(told.values()) / 2, told
+    assert told["unsure"] + told["slow"] < sum(told.values()) / 2, told
 
 
 @pytest.mark.server
@@ -183,7 +183,7 @@ def test_nginx_and_we_agree_on_hostile_patterns(base: Path, seed: int, patterns:
         told = _compared(follower, names, 8089, random.Random(seed))
     assert told["204"] > 6
     assert told["404"] > 6
-    assert told["unsure"] < sum(told.values()) / 2, told
+    assert told["unsure"] + told["slow"] < sum(told.values()) / 2, told
 
 
 @pytest.mark.server

@@ -250,7 +250,7 @@ def test_what_was_made_to_load_a_survey_leaves_memory(
     # Each was made to be loaded and to be looked at; the last few that were looked at stay.
     assert len(made) == 14
     loading.let_go()
-    assert sum(ref() is not None for ref in made) == 4
+    assert sum(ref() is not None for ref in made) == 2
 
 
 def test_what_is_no_survey_is_named_and_nothing_is_kept(admin: Client, tmp_path: Path) -> None:
