@@ -574,17 +574,23 @@ _NOTHING = """<section aria-label=Sites>
   </div></section>"""
 
 
+def records_of(base: Path) -> Path:
+    """A home with a survey of many sites in it, and of all that lies in their roots."""
+    survey = take_survey([EngineSpec("httpd", str(base / "httpd.conf"))])
+    survey = replace(survey, files=FileTable([*survey.files, *_files(base)]))
+    home = base / "records"
+    with (base / "many.survey").open("wb") as stream:
+        write_survey(survey, stream)
+    assert command(home, "load", "--as-root", str(base / "many.survey")).wait() == 0
+    return home
+
+
 def many_screens() -> Iterator[Result]:
     """What the screens of a server of 10,000 sites and 300,000 files ask for, and how its sites
     are drawn.
     """
     with many_sites(MANY) as base:
-        survey = take_survey([EngineSpec("httpd", str(base / "httpd.conf"))])
-        survey = replace(survey, files=FileTable([*survey.files, *_files(base)]))
-        home = base / "records"
-        with (base / "many.survey").open("wb") as stream:
-            write_survey(survey, stream)
-        assert command(home, "load", "--as-root", str(base / "many.survey")).wait() == 0
+        home = records_of(base)
         with serving(home) as application, browser() as chromium:
             page = chromium.new_page(viewport={"width": 1280, "height": 800})
             application.sign_in(page)

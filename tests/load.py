@@ -10,16 +10,13 @@ import statistics
 import sys
 import threading
 import time
-from dataclasses import replace
 from http.client import HTTPConnection
 from pathlib import Path
 
 import psutil
 
-from ecumen.survey import FileTable, write_survey
-from ecumen_machine.probe import EngineSpec, take_survey
-from tests.bench import MANY, PORT, _files, many_sites
-from tests.hostile_web_test import PASSWORD, first_password, run, served
+from tests.bench import MANY, PORT, many_sites, records_of
+from tests.hostile_web_test import PASSWORD, first_password, served
 
 CLIENTS = 50
 
@@ -65,40 +62,31 @@ class _Client(threading.Thread):
 
 
 def main(seconds: float) -> None:
-    with many_sites(MANY) as base:
-        survey = take_survey([EngineSpec("httpd", str(base / "httpd.conf"))])
-        survey = replace(survey, files=FileTable([*survey.files, *_files(base)]))
-        home = base / "records"
-        with (base / "many.survey").open("wb") as stream:
-            write_survey(survey, stream)
-        del survey
-        assert run(home, "load", "--as-root", str(base / "many.survey")).returncode == 0
-        with served(home) as application:
-            application.sign_in("admin", first_password(application))
-            word = first_password(application)
-            application.ask("POST", "/api/session/password", {"old": word, "new": PASSWORD})
-            cookies = []
-            for _ in range(CLIENTS):
-                application.cookies, application.token = {}, ""
-                # Under one name: what is asked is the same for all.
-                assert application.sign_in("admin", PASSWORD) == 200
-                cookies.append(dict(application.cookies))
-            for warm in paths(base, random.Random(0)):
-                began = time.perf_counter()
-                application.ask("GET", f"/api/surveys/latest/{warm}")
-                print(f"the first {warm.partition('?')[0]}: {time.perf_counter() - began:.2f} s")
-            before = processor(application.process.pid)
-            until = time.monotonic() + seconds
-            clients = [
-                _Client(application.port, each, base, until, seed)
-                for seed, each in enumerate(cookies)
-            ]
-            for client in clients:
-                client.start()
-            for client in clients:
-                client.join()
-            for what, spent in processor(application.process.pid).items():
-                print(f"processor time, {what}: {spent - before.get(what, 0.0):.1f} s")
+    with many_sites(MANY) as base, served(records_of(base)) as application:
+        application.sign_in("admin", first_password(application))
+        word = first_password(application)
+        application.ask("POST", "/api/session/password", {"old": word, "new": PASSWORD})
+        cookies = []
+        for _ in range(CLIENTS):
+            application.cookies, application.token = {}, ""
+            # Under one name: what is asked is the same for all.
+            assert application.sign_in("admin", PASSWORD) == 200
+            cookies.append(dict(application.cookies))
+        for warm in paths(base, random.Random(0)):
+            began = time.perf_counter()
+            application.ask("GET", f"/api/surveys/latest/{warm}")
+            print(f"the first {warm.partition('?')[0]}: {time.perf_counter() - began:.2f} s")
+        before = processor(application.process.pid)
+        until = time.monotonic() + seconds
+        clients = [
+            _Client(application.port, each, base, until, seed) for seed, each in enumerate(cookies)
+        ]
+        for client in clients:
+            client.start()
+        for client in clients:
+            client.join()
+        for what, spent in processor(application.process.pid).items():
+            print(f"processor time, {what}: {spent - before.get(what, 0.0):.1f} s")
     report(clients, seconds)
 
 
