@@ -18,6 +18,7 @@ from ecumen.survey import (
     Survey,
     parse_acl,
 )
+from ecumen.survey.overlay import OverlaidTable
 
 HEAD = """\
 LoadModule authz_core_module m
@@ -102,6 +103,11 @@ def nginx(config: str, files: Iterable[str] = ()) -> Survey:
     )
     survey = server("", (*files, "0644 root /etc/n"), texts={"/etc/n": main.encode()})
     return replace(survey, engines=(EngineRecord("nginx", "/etc/n", declared=True),))
+
+
+def replacing(files: FileTable, changed: Iterable[Entry]) -> FileTable:
+    """The table with these entries in place of those of the same paths."""
+    return OverlaidTable(files, {entry.path: entry for entry in changed})
 
 
 def passage(survey: Survey, url: str, to: str | None = "192.0.2.10", **more: str) -> Passage:

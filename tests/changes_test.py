@@ -13,7 +13,7 @@ from ecumen.audit.scene import Scene
 from ecumen.passage import Follower
 from ecumen.survey import Account, FileTable, Group, Survey, parse_acl
 from ecumen_demo import Moment, demo_survey
-from tests.builders import around, server
+from tests.builders import around, replacing, server
 
 
 def site(name: str, binding: str = "192.0.2.10:80", root: str = "/srv/a") -> str:
@@ -69,7 +69,7 @@ def test_every_kind_of_right_that_changed_is_told() -> None:
     acl = parse_acl("user::rwx,user:1002:r-x,group::r-x,mask::r-x,other::---")
     new = replace(entry, mode=0o750, uid=1002, gid=1002, acl=acl, default_acl=acl,
                   context="u:r:var_t:s0", flags=("immutable",))  # fmt: skip
-    found = between(before, replace(before, files=before.files.replacing([new])))
+    found = between(before, replace(before, files=replacing(before.files, [new])))
     told = {change.aspect: (change.before, change.after) for change in found.files.changes}
     assert set(told) == {"mode", "owner", "group", "ACL", "default ACL", "context", "marks"}
     assert told["marks"] == ("", "immutable")

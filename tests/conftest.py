@@ -13,6 +13,9 @@ import pytest
 from xdist.scheduler import LoadScopeScheduling
 
 from ecumen_machine import matching
+from tests import whole
+
+whole.watch()
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:

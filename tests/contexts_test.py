@@ -25,7 +25,7 @@ from ecumen_machine import EngineSpec, take_survey
 from ecumen_machine.contexts import labels_here, policy_texts, rules_in
 from ecumen_machine.files import Collector
 from tests.audit_test import ONE, block, labelled
-from tests.builders import codes, passage
+from tests.builders import codes, passage, replacing
 from tests.command_test import run
 from tests.worlds.live import ask, httpd
 from tests.worlds.plain import plain_head
@@ -260,7 +260,7 @@ def test_a_closed_home_a_wrong_context_and_a_cut_acl_are_captured_and_explained(
                         if not e.path.startswith(str(base))]  # fmt: skip
         enforced = replace(
             survey,
-            files=survey.files.replacing(files_around),
+            files=replacing(survey.files, files_around),
             labels=replace(labels, files=files),
             kernel={**survey.kernel, "security.mode": "enforcing"},
         )

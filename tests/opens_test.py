@@ -10,11 +10,16 @@ from itertools import product
 from ecumen.contexts.confinement import FOLLOW, LIST, PASS, Confinement
 from ecumen.contexts.confinement import READ as READING
 from ecumen.contexts.guard import guard_of
+from ecumen.operations import Operation, done
+from ecumen.operations.acl import AclGrant
+from ecumen.operations.context import Context
+from ecumen.operations.draft import Draft
+from ecumen.operations.mode import Mode
+from ecumen.operations.opens import Opener
+from ecumen.operations.owner import Owner
+from ecumen.operations.switch import Switch
 from ecumen.passage import Follower, read_request
 from ecumen.passage.remedies import mending
-from ecumen.plan.opens import Opener
-from ecumen.plan.operations import Operation, What
-from ecumen.plan.overlay import overlaid
 from ecumen.rights import READ, SEARCH, WRITE, Subject, decide, subjects_of
 from ecumen.survey import Entry, FileTable, Kind, Survey
 from tests.audit_test import ONE, labelled
@@ -48,21 +53,28 @@ def grown(rng: random.Random) -> Survey:
 
 
 def planned(rng: random.Random, survey: Survey) -> list[Operation]:
-    made = []
+    """Each operation expects what those before it have made."""
+    made: list[Operation] = []
     paths = [each.path for each in survey.files if each.kind is not Kind.LINK]
+    draft = Draft(survey)
     for _ in range(rng.randrange(1, 4)):
         path, below = rng.choice(paths), rng.random() < 0.3
-        made.append(
-            rng.choice(
-                [
-                    Operation(What.MODE, path, rng.choice(["o+rx", "go-rwx", "u+rwx", "0751"])),
-                    Operation(What.OWNER, path, rng.choice(["ines", "otto", WORKER])),
-                    Operation(What.ACL, path, f"user:{WORKER}:r-x"),
-                    Operation(What.CONTEXT, path, f"u:r:{rng.choice(TYPES[:6])}:s0", below=below),
-                    Operation(What.SWITCH, "httpd_read_user_content", rng.choice(["on", "off"])),
-                ]
-            )
+        entry = draft.entry(path)
+        assert entry is not None
+        account = survey.account_by_name[rng.choice(["ines", "otto", WORKER])]
+        context = f"u:r:{rng.choice(TYPES[:6])}:s0"
+        census = Context.census(draft, path) if below else None
+        operation = rng.choice(
+            [
+                Mode.of(entry, rng.choice(["o+rx", "go-rwx", "u+rwx", "0751"])),
+                Owner.of(draft, path, account),
+                AclGrant.of(survey, entry, f"user:{WORKER}:r-x"),
+                Context(path, Context.state(entry), context, census),
+                Switch.of(draft, "httpd_read_user_content", on=rng.random() < 0.5),
+            ]
         )
+        draft.add(operation.simulate(draft))
+        made.append(operation)
     return made
 
 
@@ -102,8 +114,8 @@ def _perms(entry: Entry, need: int) -> tuple[str, ...]:
 
 def plainly(survey: Survey, plan: list[Operation]) -> Iterator[tuple[bool, str, str, int, str]]:
     """gains, what, account, how many paths, the first of them."""
-    after = overlaid(survey, plan)
-    tops = {each.path for each in plan if each.what is not What.SWITCH}
+    after = done(survey, plan)
+    tops = {each.at for each in plan} - {""}
     paths = [
         each.path for each in survey.files
         if any(each.path == top or each.path.startswith(top.rstrip("/") + "/") for top in tops)
@@ -151,7 +163,7 @@ def test_what_opens_is_what_each_path_tells(seed: int) -> None:
 def test_the_context_of_the_rules_opens_what_the_policy_kept_shut() -> None:
     whole = Follower(labelled(ONE, "var_t"))
     (way,) = mending(whole, read_request("http://a.test/", to="192.0.2.10")).ways
-    assert [operation.what for operation in way.operations] == [What.CONTEXT]
+    assert [operation.what for operation in way.operations] == ["context"]
     assert [each.words for each in way.openings if each.gains] == [
         f"{WORKER} may then read /srv/a/index.html"
     ]

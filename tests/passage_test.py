@@ -2,20 +2,26 @@
 
 from __future__ import annotations
 
+import ast
+import pickle
 import re
-import sys
 from collections import Counter
-from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
-from ecumen.passage import Follower, Verdict, follow, read_request
+from ecumen import codes
+from ecumen.audit import CHECKS
+from ecumen.codes import CODES, Code
+from ecumen.passage import Follower, Verdict, follow, read_request, words
 from ecumen.passage.front import front_pages
+from ecumen.passage.gates import GATES
 from ecumen.survey import Gap, Listener, NameRecord, Survey
 from ecumen_demo import demo_survey
-from tests.builders import codes, passage, server
+from tests import whole
+from tests.builders import codes as stopped
+from tests.builders import passage, replacing, server
 
 SITE = """\
 <VirtualHost 192.0.2.10:80>
@@ -49,10 +55,10 @@ def test_obstacles_stand_in_the_order_in_which_they_are_met() -> None:
     )
     files = ("0700 ines /srv/choir/", "0600 ines /srv/choir/index.html", "0755 root /srv/")
     found = passage(server(closed, files), "http://choir.test/")
-    assert codes(found) == ["rule.denied", "ladder.shut", "ladder.unreadable"]
+    assert stopped(found) == ["rule.denied", "ladder.shut", "ladder.unreadable"]
     assert found.status == 403
     deeper = passage(server(closed, files), "http://choir.test/style/x.css")
-    assert codes(deeper) == ["ladder.shut", "rule.denied", "serve.missing"]
+    assert stopped(deeper) == ["ladder.shut", "rule.denied", "serve.missing"]
     assert gate(found, "ladder").verdict is Verdict.BLOCKED
 
 
@@ -111,7 +117,7 @@ def test_a_doubt_behind_the_deciding_obstacle_does_not_count() -> None:
     files = ("0700 ines /srv/choir/", "0644 ines /srv/choir/page.odd")
     config = "AddHandler odd-script .odd\n" + SITE
     found = passage(server(config, files), "http://choir.test/page.odd")
-    assert (found.decided, found.status, codes(found)) == (True, 403, ["ladder.shut"])
+    assert (found.decided, found.status, stopped(found)) == (True, 403, ["ladder.shut"])
 
 
 def test_an_override_file_is_in_doubt_until_it_is_read() -> None:
@@ -129,7 +135,7 @@ def test_what_the_survey_does_not_hold_is_unsure() -> None:
     survey = server(SITE.replace("/srv/choir", "/far/choir"))
     entry = survey.files.get("/")
     assert entry is not None
-    partial = replace(survey, files=survey.files.replacing([replace(entry, listed=False)]))
+    partial = replace(survey, files=replacing(survey.files, [replace(entry, listed=False)]))
     found = passage(partial, "http://choir.test/")
     assert not found.decided
     assert "/far" in found.unsure_because[0].reason
@@ -143,7 +149,7 @@ def test_a_mistake_in_the_configuration_is_named() -> None:
 
 def test_nothing_listens() -> None:
     found = passage(server(SITE, FILES, declared=False), "http://choir.test/")
-    assert (found.decided, found.status, codes(found)) == (True, None, ["door.unheard"])
+    assert (found.decided, found.status, stopped(found)) == (True, None, ["door.unheard"])
     heard = (Listener("0.0.0.0", 80, "apache2", 1),)
     found = passage(server(SITE, FILES, declared=False, listeners=heard), "http://choir.test/")
     assert found.status == 200
@@ -161,8 +167,8 @@ def test_names_lead_here_elsewhere_or_nowhere() -> None:
     )
     survey = server(SITE, FILES, names=names)
     assert passage(survey, "http://choir.test/", to=None).status == 200
-    assert codes(passage(survey, "http://www.choir.test/", to=None)) == ["name.nowhere"]
-    assert codes(passage(survey, "http://old.choir.test/", to=None)) == ["name.elsewhere"]
+    assert stopped(passage(survey, "http://www.choir.test/", to=None)) == ["name.nowhere"]
+    assert stopped(passage(survey, "http://old.choir.test/", to=None)) == ["name.elsewhere"]
     unknown = passage(survey, "http://x.choir.test/", to=None)
     assert not unknown.decided
     assert unknown.site is not None
@@ -176,7 +182,7 @@ def test_a_visitor_of_the_loopback_address_is_the_server_itself() -> None:
     )
     survey = server(config, FILES)
     assert passage(survey, "http://any.test/", to="127.0.0.1").status == 200
-    assert codes(passage(survey, "http://any.test/")) == ["rule.local-only"]
+    assert stopped(passage(survey, "http://any.test/")) == ["rule.local-only"]
     assert passage(survey, "http://any.test/", source="127.0.0.1").status == 200
 
 
@@ -214,7 +220,7 @@ def test_a_protected_link_is_not_followed() -> None:
     kernel = {"fs.protected_symlinks": "1"}
     assert passage(server(SITE, files), "http://choir.test/").status == 200
     found = passage(server(SITE, files, kernel=kernel), "http://choir.test/")
-    assert "ladder.link-protected" in codes(found)
+    assert "ladder.link-protected" in stopped(found)
 
 
 def test_a_hundred_sites_claim_one_name() -> None:
@@ -233,33 +239,45 @@ def test_a_hundred_sites_claim_one_name() -> None:
 # --- words ---
 
 
-def _emitted() -> set[str]:
-    """Every code that stands in the core."""
-    names = "name|door|seal|site|way|rule|ladder|context|serve|record|passage"
-    pattern = re.compile(rf'"((?:{names})\.[a-z-]*[a-z])"')
-    root = Path(__file__).parents[1] / "src/ecumen"
-    # The audit has ids of its own.
-    paths = [path for path in root.rglob("*.py") if "audit" not in path.parts]
-    texts = [path.read_text() for path in paths if not path.name.endswith("_test.py")]
-    return {code for text in texts for code in pattern.findall(text)}
+def _used() -> set[str]:
+    """The names of all codes that stand in the product outside their table."""
+    root = Path(__file__).parents[1] / "src"
+    paths = [path for path in root.rglob("*.py") if not path.name.endswith("_test.py")]
+    return {
+        node.attr
+        for path in paths
+        for node in ast.walk(ast.parse(path.read_text()))
+        if isinstance(node, ast.Attribute)
+        and isinstance(node.value, ast.Name)
+        and node.value.id == "codes"
+        and node.attr.isupper()
+    }
 
 
-def test_every_code_has_words_and_every_block_says_what_mends_it() -> None:
-    from ecumen.passage.follow import WORDS
+def test_every_code_is_declared_and_every_declared_code_is_used() -> None:
+    declared = {name: code for name, code in vars(codes).items() if isinstance(code, Code)}
+    assert set(declared) == _used()
+    assert {str(code) for code in declared.values()} == set(CODES)
+    gates = {gate.name for gate in GATES} | {""}
+    for name, code in declared.items():
+        assert name == re.sub("[.-]", "_", code).upper()
+        assert code.gate in gates, code
+        assert code.reason.endswith((".", "}")), code
+        assert not code.mend or code.mend.endswith("."), code
+        assert bool(code.mend) == (code.verdict is Verdict.BLOCKED), code
+        assert set(code.findings) <= set(CHECKS), code
+        assert pickle.loads(pickle.dumps(code)) is code
 
-    assert _emitted() == set(WORDS)
-    for code, words in WORDS.items():
-        assert words.reason.endswith((".", "}")), code
-        assert not words.mend or words.mend.endswith("."), code
+
+def test_a_fact_that_is_missing_is_told_plainly_and_logged(
+    monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
+) -> None:
+    monkeypatch.setattr(words._Known, "__missing__", whole.MISSING)
+    assert words.say(codes.SERVE_MISSING, {}) == "There is no (not known: path)."
+    assert "path" in caplog.text
 
 
-def test_no_sentence_lacks_a_fact(monkeypatch: pytest.MonkeyPatch) -> None:
-    module = sys.modules["ecumen.passage.follow"]
-
-    def missing(self: Mapping[str, str], key: str) -> str:
-        raise KeyError(key)
-
-    monkeypatch.setattr(module._Facts, "__missing__", missing)
+def test_no_sentence_lacks_a_fact() -> None:
     survey: Survey = demo_survey()
     follower = Follower(survey)
     for front in front_pages(follower):

@@ -7,20 +7,18 @@ import random
 import shutil
 import subprocess
 from collections import Counter
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
+from ecumen.operations.mode import Mode
+from ecumen.operations.opens import Opener
 from ecumen.passage import Follower
 from ecumen.passage.front import front_request
 from ecumen.passage.remedies import Mending, mending
-from ecumen.plan import Opener, overlaid
-from ecumen.plan.operations import Operation, What
 from ecumen.rights import Subject, subject_of
-from ecumen.survey import Account, Group, Survey
+from ecumen.survey import Survey
 from ecumen_machine import EngineSpec, take_survey
-from ecumen_machine.files import Collector, entry_of
 from tests.audit_test import ONE, labelled
 from tests.builders import codes, passage, server
 from tests.kernel_test import PERMS, as_subject
@@ -152,43 +150,14 @@ def test_the_least_opening_comes_first_and_all_obstacles_are_mended_at_once() ->
     assert any("otto" in each.accounts for each in everybody.openings)
 
 
-@pytest.mark.server
-def test_an_operation_on_all_below_does_what_the_overlay_says(tmp_path: Path) -> None:
-    top = tmp_path / "top"
-    (top / "in").mkdir(parents=True)
-    (top / "in/page").write_text("")
-    (top / "on").symlink_to("../beside")
-    (tmp_path / "beside").write_text("")
-    collector = Collector()
-    collector.trees([str(tmp_path)])
-    accounts = (Account("games", 5, 60, "/"),)
-    survey = replace(server(""), files=collector.table(), accounts=accounts,
-                     groups=(Group("games", 60),))  # fmt: skip
-    plan = [
-        Operation(What.OWNER, str(top), "games", below=True),
-        Operation(What.GROUP, str(top), "games", below=True),
-        Operation(What.MODE, str(top / "in"), "o-rx"),
-    ]
-    told = overlaid(survey, plan)
-    for operation in plan:
-        subprocess.run(operation.shell, shell=True, check=True)
-    for path in (top, top / "in", top / "in/page", top / "on", tmp_path / "beside"):
-        real, mine = entry_of(str(path)), told.files.get(str(path))
-        assert mine is not None
-        assert (mine.uid, mine.gid, mine.mode) == (real.uid, real.gid, real.mode), path
-
-
 def test_what_a_command_names_cannot_become_a_command() -> None:
     nasty = "/srv/$(touch x)/a b';\n\u202e\udcff"
-    line = Operation(What.MODE, nasty, "o+x").shell
+    line = Mode(nasty, "0640", "0641").shell()
     assert "\n" not in line
     assert line.isprintable()
     script = f'set -- {line.removeprefix("chmod o+x -- ")}; printf %s "$1"'
     done = subprocess.run(["bash", "-c", script], capture_output=True, check=True)
     assert done.stdout == nasty.encode("utf-8", "surrogateescape")
-    for what, value in ((What.MODE, "o+x; rm"), (What.ACL, "user:a b:r--"), (What.MODE, "")):
-        with pytest.raises(ValueError, match="no "):
-            Operation(what, "/a", value)
 
 
 def test_a_switch_says_what_else_it_would_open_and_relabelling_comes_first() -> None:
@@ -202,6 +171,6 @@ def test_a_switch_says_what_else_it_would_open_and_relabelling_comes_first() -> 
     assert "the web server may then read files of the type user_home_t" in told[0]
     assert any("pass folders of the type" in words for words in told)
     (way,) = found("backup_store_t", "httpd_sys_content_t").ways
-    assert [operation.what for operation in way.operations] == [What.CONTEXT] * 2
+    assert [operation.what for operation in way.operations] == ["context"] * 2
     # Where neither helps, nothing is offered.
     assert found("default_t", "default_t").ways == []

@@ -2,7 +2,8 @@
 
 EcumenError
 ├── SurveyError    a survey file that cannot be read
-└── RequestError   a question that makes no sense
+├── RequestError   a question that makes no sense
+└── PlanError      a plan that cannot be read
 """
 
 
@@ -16,3 +17,7 @@ class SurveyError(EcumenError):
 
 class RequestError(EcumenError):
     """The address or the options of a request cannot be understood."""
+
+
+class PlanError(EcumenError):
+    """The plan is not one, or one of its operations makes no sense."""

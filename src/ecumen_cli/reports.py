@@ -12,7 +12,9 @@ from datetime import UTC, datetime
 from importlib.metadata import version
 from typing import Any
 
-from ecumen.audit import CHECKS, Audit, Finding, Impact
+from ecumen.audit import CHECKS, Audit, Finding, Impact, Remedy
+from ecumen.audit.telling import told
+from ecumen.operations import written
 from ecumen.passage.request import escaped_path
 from ecumen.passage.verdict import Evidence
 from ecumen.survey import Survey
@@ -47,8 +49,13 @@ def finding_row(finding: Finding) -> dict[str, Any]:
         "evidence": [_slim(each) for each in finding.evidence],
         "toll": asdict(finding.toll),
         "group": finding.group,
-        "remedies": [asdict(remedy) for remedy in finding.remedies],
+        "remedies": [_remedy_row(remedy) for remedy in finding.remedies],
     }
+
+
+def _remedy_row(remedy: Remedy) -> dict[str, Any]:
+    """plan: the operations in the plan format, all of them."""
+    return {**asdict(told(remedy)), "plan": [written(each) for each in remedy.operations]}
 
 
 def as_json(survey: Survey, audit: Audit) -> str:

@@ -8,12 +8,14 @@ from __future__ import annotations
 
 import gzip
 import random
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import accumulate
 from pathlib import Path
 
+from ecumen import codes
 from ecumen.audit.scene import Scene, Site
+from ecumen.codes import Code, Facts
 from ecumen.errors import RequestError
 from ecumen.passage import Follower
 from ecumen.passage.front import request_to
@@ -305,7 +307,7 @@ def answered(scene: Scene, request: Request) -> _Answer | None:
     )  # fmt: skip
 
 
-def _said(engine: str, code: str, facts: Mapping[str, str]) -> str:
+def _said(engine: str, code: Code, facts: Facts) -> str:
     """What the engine would say of it in its error log; "" where it says nothing."""
     known = _SAID[engine].get(code, "")
     return known.format(path=facts.get("path", "")) if known else ""
@@ -313,23 +315,25 @@ def _said(engine: str, code: str, facts: Mapping[str, str]) -> str:
 
 _SAID = {
     "httpd": {
-        "ladder.shut": "[core:error] AH00035: access to {{asked}} denied (filesystem path "
-        "'{path}') because search permissions are missing on a component of the path",
-        "ladder.unreadable": "[core:error] AH00132: file permissions deny server access: {path}",
-        "ladder.link-refused": "[core:error] AH00037: Symbolic link not allowed or link target "
-        "not accessible: {path}",
-        "serve.no-index": "[autoindex:error] AH01276: Cannot serve directory {path}/: No matching "
-        "DirectoryIndex (index.html) found, and server-generated directory index forbidden by "
-        "Options directive",
-        "rule.denied": "[authz_core:error] AH01630: client denied by server configuration: {path}",
-        "rule.local-only": "[authz_core:error] AH01630: client denied by server configuration: "
+        codes.LADDER_SHUT: "[core:error] AH00035: access to {{asked}} denied (filesystem "
+        "path '{path}') because search permissions are missing on a component of the path",
+        codes.LADDER_UNREADABLE: "[core:error] AH00132: file permissions deny server "
+        "access: {path}",
+        codes.LADDER_LINK_REFUSED: "[core:error] AH00037: Symbolic link not allowed or link "
+        "target not accessible: {path}",
+        codes.SERVE_NO_INDEX: "[autoindex:error] AH01276: Cannot serve directory {path}/: No "
+        "matching DirectoryIndex (index.html) found, and server-generated directory index "
+        "forbidden by Options directive",
+        codes.RULE_DENIED: "[authz_core:error] AH01630: client denied by server "
+        "configuration: {path}",
+        codes.RULE_LOCAL_ONLY: "[authz_core:error] AH01630: client denied by server configuration: "
         "{path}",
     },
     "nginx": {
-        "ladder.shut": '[error] open() "{path}" failed (13: Permission denied)',
-        "ladder.unreadable": '[error] open() "{path}" failed (13: Permission denied)',
-        "serve.missing": '[error] open() "{path}" failed (2: No such file or directory)',
-        "serve.no-index": '[error] directory index of "{path}/" is forbidden',
-        "rule.denied": "[error] access forbidden by rule",
+        codes.LADDER_SHUT: '[error] open() "{path}" failed (13: Permission denied)',
+        codes.LADDER_UNREADABLE: '[error] open() "{path}" failed (13: Permission denied)',
+        codes.SERVE_MISSING: '[error] open() "{path}" failed (2: No such file or directory)',
+        codes.SERVE_NO_INDEX: '[error] directory index of "{path}/" is forbidden',
+        codes.RULE_DENIED: "[error] access forbidden by rule",
     },
 }

@@ -658,7 +658,7 @@ export interface components {
             group: string;
             evidence: components["schemas"]["Evidence"][];
             toll: components["schemas"]["Toll"];
-            remedies: components["schemas"]["Remedy"][];
+            remedies: components["schemas"]["RemedyView"][];
             page: components["schemas"]["Section"][];
             accepted: components["schemas"]["Acceptance"] | null;
         };
@@ -968,11 +968,12 @@ export interface components {
             id: string;
             title: string;
         };
-        Remedy: {
+        RemedyView: {
             title: string;
-            operations?: string[];
-            opens?: string[];
-            shell?: string[];
+            operations: string[];
+            opens: string[];
+            shell: string[];
+            more: number;
         };
         /** @description roots: how many there are in all. plots: a tree, each folder in front of what is in it. */
         Roots: {

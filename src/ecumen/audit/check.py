@@ -7,8 +7,9 @@ from dataclasses import dataclass, field, replace
 
 from ecumen.audit.finding import Finding, Impact, Remedy, Toll
 from ecumen.audit.scene import Scene, Site
+from ecumen.operations import Operation
+from ecumen.operations.ways import Way
 from ecumen.passage.verdict import Evidence
-from ecumen.plan.ways import Way
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,18 +76,16 @@ def check(
     return register
 
 
-def mended(*titles: str, shell: Iterable[str] = ()) -> list[Remedy]:
-    """Remedies in words, the least opening first; the commands belong to the first."""
+def mended(
+    *titles: str, operations: Iterable[Operation] = (), commands: Iterable[str] = ()
+) -> list[Remedy]:
+    """Remedies in words, the least opening first; what does it belongs to the first."""
     found = [Remedy(title) for title in titles]
     if found:
-        found[0] = replace(found[0], shell=list(shell))
+        found[0] = replace(found[0], operations=list(operations), commands=list(commands))
     return found
-
-
-MOST_OPENINGS = 6
 
 
 def remedy_of(way: Way) -> Remedy:
     """A plan as a remedy."""
-    told = [opening.words for opening in way.openings[:MOST_OPENINGS]]
-    return Remedy(way.title, [each.words for each in way.operations], told, way.shell)
+    return Remedy(way.title, way.operations, way.openings)

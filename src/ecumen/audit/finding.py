@@ -6,6 +6,8 @@ import hashlib
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from ecumen.operations import Operation
+from ecumen.operations.opens import Opening
 from ecumen.passage.verdict import Evidence
 
 
@@ -32,12 +34,14 @@ class Toll:
 
 @dataclass(frozen=True, slots=True)
 class Remedy:
-    """One way to mend a finding. shell: commands to copy; opens: what else it would open."""
+    """One way to mend a finding: a plan's operations, and what else it would open or close.
+    commands: to copy, where no operation does it yet.
+    """
 
     title: str
-    operations: list[str] = field(default_factory=list)
-    opens: list[str] = field(default_factory=list)
-    shell: list[str] = field(default_factory=list)
+    operations: list[Operation] = field(default_factory=list)
+    openings: list[Opening] = field(default_factory=list)
+    commands: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)

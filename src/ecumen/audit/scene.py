@@ -15,9 +15,10 @@ from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
 from ecumen.errors import RequestError
 from ecumen.passage import Follower, Request, gates
-from ecumen.passage.follow import Ran, say
+from ecumen.passage.follow import Ran
 from ecumen.passage.front import FrontPage, front_request, page_of, request_to, served_page
 from ecumen.passage.verdict import Evidence
+from ecumen.passage.words import say
 from ecumen.survey import Entry, Survey
 
 T = TypeVar("T")

@@ -13,10 +13,10 @@ from dataclasses import dataclass, field, replace
 
 from ecumen.audit.scene import Scene
 from ecumen.passage import Follower
-from ecumen.passage.follow import say
 from ecumen.passage.front import front_request
 from ecumen.passage.verdict import Evidence
-from ecumen.survey import Account, Entry, Kind, Survey
+from ecumen.passage.words import say
+from ecumen.survey import Account, Delta, Entry, Kind, Survey, after
 
 SKELETON = "/etc/skel"
 SOURCES = ("/etc/login.defs", "/etc/adduser.conf")
@@ -112,4 +112,4 @@ def _with_new(survey: Survey, mode: int) -> Survey:
             assert entry is not None
             made.append(replace(entry, path=home + path[len(SKELETON) :], uid=uid, gid=uid))
     account = Account(_NAME, uid, uid, home)
-    return replace(survey, files=survey.files.replacing(made), accounts=(*survey.accounts, account))
+    return after(survey, Delta({each.path: each for each in made}, accounts={_NAME: account}))

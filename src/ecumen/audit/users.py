@@ -7,14 +7,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from ecumen import codes
 from ecumen.audit.scene import Scene, front_of, outcome_words
 from ecumen.contexts.confinement import PASS
 from ecumen.engines.engine import Engine
 from ecumen.engines.sites import Handling, PersonalGround
-from ecumen.passage.follow import mend, say
+from ecumen.operations.ways import Way
 from ecumen.passage.front import front_request
-from ecumen.passage.remedies import mending
-from ecumen.plan.ways import Way
+from ecumen.passage.remedies import needed, ways_of
+from ecumen.passage.words import mend, say
 from ecumen.rights import SEARCH, Subject, decide
 from ecumen.rights.reach import Reach, Reacher
 from ecumen.survey import Account, Entry, Kind
@@ -83,24 +84,14 @@ def is_person(account: Account) -> bool:
 
 
 def one_plan(scene: Scene, accounts: list[str]) -> list[Way]:
-    """What mends the chosen accounts' sites together; of each manner of way one, where it mends
-    all of them that can be mended.
-    """
-    ways: dict[str, list[Way]] = {}
-    asked = 0
-    for engine in scene.engines:
-        for ground in engine.personal():
-            if ground.account in accounts:
-                found = mending(scene.follower, front_request(ground.site)).ways
-                asked += bool(found)
-                for way in found:
-                    ways.setdefault(way.title, []).append(way)
-    plans = []
-    for title, each in ways.items():
-        if len(each) == asked:
-            whole = list(dict.fromkeys(o for way in each for o in way.operations))
-            plans.append(Way(title, whole, scene.follower.opener.opens(whole)))
-    return sorted(plans, key=lambda way: way.opened)
+    """What mends the chosen accounts' sites together, those of them that can be mended."""
+    found = [
+        needed(scene.follower, front_request(ground.site))
+        for engine in scene.engines
+        for ground in engine.personal()
+        if ground.account in accounts
+    ]
+    return ways_of(scene.follower, found)
 
 
 def _user(
@@ -177,10 +168,10 @@ def _shut(scene: Scene, entry: Entry, worker: Subject) -> str:
         "path": entry.path,
         "owner": scene.survey.user_name(entry.uid),
         "group": scene.survey.group_name(entry.gid),
-        "mode": f"{entry.mode:04o}",
+        "mode": entry.mode,
         "worker": worker.name,
     }
-    return say("ladder.shut", facts)
+    return say(codes.LADDER_SHUT, facts)
 
 
 def _owned(scene: Scene, account: Account, entry: Entry) -> Condition:
@@ -201,18 +192,18 @@ def _labelled(scene: Scene, entry: Entry) -> Condition:
     if step.allowed:
         return Condition("context", "ok", "")
     facts = {"path": entry.path, "type": step.type or "", "domain": "the web server"}
-    return Condition("context", "fails", say("context.shut", facts))
+    return Condition("context", "fails", say(codes.CONTEXT_SHUT, facts))
 
 
 def _content(handling: Handling | None) -> Condition:
     """Whether something would go out once all that is closed were open."""
     if handling is None:
         return Condition("content", "unsure", "")
-    closed = ("ladder.unlistable", "ladder.unreadable")
+    closed = (codes.LADDER_UNLISTABLE, codes.LADDER_UNREADABLE)
     blocks = [
         block
         for block in (*handling.serve.blocks, *handling.ladder.blocks)
-        if block.code.startswith("serve.") or block.code in closed
+        if block.code.gate == "serve" or block.code in closed
     ]
     if blocks:
         why = f"{say(blocks[0].code, blocks[0].facts)} {mend(blocks[0].code, blocks[0].facts)}"

@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
+from ecumen import codes
 from ecumen.audit.checks.fronts import groups_of
 from ecumen.audit.checks.states import changed_since
 from ecumen.audit.finding import Finding
@@ -19,9 +20,10 @@ from ecumen.causes.sources import shared_key
 from ecumen.engines.sites import Block, Rung
 from ecumen.errors import RequestError
 from ecumen.passage import gates
-from ecumen.passage.follow import Ran, say
+from ecumen.passage.follow import Ran
 from ecumen.passage.front import request_to
 from ecumen.passage.request import Request, read_request
+from ecumen.passage.words import say
 from ecumen.survey import Entry
 
 NANO = 1_000_000_000
@@ -170,7 +172,7 @@ class Explainer:
         outcome = ran.outcome
         if outcome.blocks:
             gate, block = outcome.blocks[0]
-            where = block.facts.get("path", "")
+            where = block.path
             group = _holds(block)
             cause = Cause(
                 _key(site.subject, asked.status, gate, block.code, group), site.name,
@@ -199,8 +201,8 @@ class Explainer:
         found = [f.key for group in groups_of(block) for f in self._groups.get(group, ())]
         if not found:
             found = [f.key for f in self._by_site.get(site.name, ()) if _about(f, site, block)]
-        if not found and block.code.startswith("context."):
-            found = [f.key for f in self._by_path.get(block.facts.get("path", ""), ())]
+        if not found and block.code.gate == "context":
+            found = [f.key for f in self._by_path.get(block.path, ())]
         return tuple(dict.fromkeys(found))
 
     def _unread(self, site: Site) -> tuple[str, ...]:
@@ -293,8 +295,8 @@ def _change(entry: Entry) -> DiskChange:
 
 def _holds(block: Block) -> str:
     """What several such have in common: what is missing or closed in one folder is one cause."""
-    if "path" in block.facts:
-        return block.facts["path"].rpartition("/")[0] or "/"
+    if block.path:
+        return block.path.rpartition("/")[0] or "/"
     place = next((proof.place for proof in block.proofs if proof.place is not None), None)
     return "" if place is None else str(place)
 
@@ -302,14 +304,13 @@ def _holds(block: Block) -> str:
 def _about(finding: Finding, site: Site, block: Block) -> bool:
     """Whether a finding of the site is about its root, where that is in the way."""
     root = (site.summary.root or "").rstrip("/")
-    path = block.facts.get("path", "").rstrip("/")
+    path = block.path.rstrip("/")
     if finding.id == "root.missing":
         return bool(root) and (path == root or path.startswith(f"{root}/"))
-    gate = block.code.partition(".")[0]
     if finding.id.startswith("index."):
-        return block.code == "serve.no-index" and path == root
+        return block.code == codes.SERVE_NO_INDEX and path == root
     if finding.id.startswith("context."):
-        return gate == "context"
+        return block.code.gate == "context"
     return False
 
 

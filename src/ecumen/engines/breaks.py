@@ -10,6 +10,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
+from ecumen import codes
 from ecumen.engines.sites import Doubt, Phase, Proof, Rank
 from ecumen.engines.tree import Mistake, Place
 from ecumen.survey import EngineRecord
@@ -37,11 +38,11 @@ class Break:
     def doubt(self) -> Doubt:
         """Nothing that is configured is sure to hold: it was never loaded as it stands."""
         proof = Proof(place=self.place, text=self.message)
-        facts = {"why": self.message.rstrip(".")}
-        code = "site.unread" if self.unread else "site.fails-check"
+        facts: dict[str, object] = {"why": self.message.rstrip(".")}
+        code = codes.SITE_UNREAD if self.unread else codes.SITE_FAILS_CHECK
         if not self.unread and self.runs_since is not None:
-            code = "site.fails-reload"
-            facts["read"] = f"{datetime.fromtimestamp(self.runs_since, UTC):%Y-%m-%d %H:%M} UTC"
+            code = codes.SITE_FAILS_RELOAD
+            facts["read"] = datetime.fromtimestamp(self.runs_since, UTC)
         return Doubt(code, Rank(Phase.ENTRY), facts, (proof,))
 
 

@@ -17,12 +17,12 @@ def name_owners(handling: Handling, survey: Survey, worker: Subject | None) -> N
 
 
 def _told(block: Block, survey: Survey, worker: str) -> Block:
-    facts = {"worker": worker}
-    entry = next((proof.entry for proof in block.proofs if proof.entry is not None), None)
+    facts: dict[str, object] = {"worker": worker}
+    entry = block.entry
     if entry is not None:
         facts |= {
             "owner": survey.user_name(entry.uid),
             "group": survey.group_name(entry.gid),
-            "mode": f"{entry.mode:04o}",
+            "mode": entry.mode,
         }
     return replace(block, facts={**facts, **block.facts})

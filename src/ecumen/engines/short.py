@@ -12,6 +12,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import TypeVar
 
+from ecumen import codes
+from ecumen.codes import Code
 from ecumen.engines.tree import Place
 from ecumen.survey import Entry, Kind
 
@@ -98,8 +100,8 @@ class Short:
     indexed: bool = False
 
     @property
-    def code(self) -> str:
+    def code(self) -> Code:
         """What goes out, as a code of the gate `serve`, where the status is 200."""
         if self.read is not None and self.read.kind is Kind.DIR:
-            return "serve.listing"
-        return "serve.index" if self.indexed else "serve.file"
+            return codes.SERVE_LISTING
+        return codes.SERVE_INDEX if self.indexed else codes.SERVE_FILE

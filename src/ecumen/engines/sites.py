@@ -6,6 +6,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import IntEnum
 
+from ecumen import codes
+from ecumen.codes import Code, Facts
 from ecumen.engines.tree import Directive, Place
 from ecumen.patterns import Regex
 from ecumen.survey import Entry
@@ -84,12 +86,27 @@ class Block:
     page: what goes out in place of the engine's own page.
     """
 
-    code: str
+    code: Code
     rank: Rank
     status: int | None
-    facts: Mapping[str, str] = field(default_factory=dict)
+    facts: Facts = field(default_factory=dict)
     proofs: tuple[Proof, ...] = ()
     page: Answer | None = None
+
+    @property
+    def path(self) -> str:
+        """What on disk is in the way; "" where it is nothing on disk."""
+        return str(self.facts.get("path", ""))
+
+    @property
+    def entry(self) -> Entry | None:
+        """The entry of the file table that is in the way."""
+        return next((proof.entry for proof in self.proofs if proof.entry is not None), None)
+
+    @property
+    def same(self) -> tuple[Code, str, tuple[Proof, ...]]:
+        """What two blocks have in common that say the same."""
+        return self.code, self.path, self.proofs
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,11 +116,21 @@ class Doubt:
     only_type: it could change the content type or the log alone, never status and site.
     """
 
-    code: str
+    code: Code
     rank: Rank
-    facts: Mapping[str, str] = field(default_factory=dict)
+    facts: Facts = field(default_factory=dict)
     proofs: tuple[Proof, ...] = ()
     only_type: bool = False
+
+    @property
+    def path(self) -> str:
+        """What on disk it is about; "" where it is nothing on disk."""
+        return str(self.facts.get("path", ""))
+
+    @property
+    def same(self) -> tuple[Code, str, tuple[Proof, ...]]:
+        """What two doubts have in common that say the same."""
+        return self.code, self.path, self.proofs
 
 
 @dataclass(frozen=True, slots=True)
@@ -338,8 +365,8 @@ Picture = Claim | Contender | Mapped | RuleLine | Rung | Candidate | Labelled | 
 class Part:
     """What an engine has to say at one gate. code: of the words where nothing is in the way."""
 
-    code: str
-    facts: dict[str, str] = field(default_factory=dict)
+    code: Code
+    facts: dict[str, object] = field(default_factory=dict)
     proofs: list[Proof] = field(default_factory=list)
     picture: list[Picture] = field(default_factory=list)
     blocks: list[Block] = field(default_factory=list)
@@ -421,6 +448,18 @@ class Handling:
     upstream: str | None = None
     lifetime: Lifetime | None = None
 
+    def part(self, code: Code) -> Part:
+        """What an engine has to say at the gate to which a code belongs."""
+        part: Part = getattr(self, code.gate)
+        return part
+
+    def take(self, blocks: Iterable[Block], doubts: Iterable[Doubt]) -> None:
+        """Each goes to the gate to which its code belongs."""
+        for block in blocks:
+            self.part(block.code).blocks.append(block)
+        for doubt in doubts:
+            self.part(doubt.code).doubts.append(doubt)
+
     @property
     def course(self) -> tuple[Part, ...]:
         """What may stop or answer the request, in the order in which it is met."""
@@ -434,10 +473,10 @@ class Handling:
         return cls(
             name,
             place,
-            site=site or Part(""),
-            way=Part("way.root"),
-            rule=Part("rule.open"),
-            ladder=Part("ladder.clear"),
-            serve=Part("serve.file"),
-            record=record or Part(""),
+            site=site or Part(codes.PASSAGE_NOT_REACHED),
+            way=Part(codes.WAY_ROOT),
+            rule=Part(codes.RULE_OPEN),
+            ladder=Part(codes.LADDER_CLEAR),
+            serve=Part(codes.SERVE_FILE),
+            record=record or Part(codes.PASSAGE_NOT_REACHED),
         )

@@ -10,18 +10,20 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
+from ecumen.codes import Code, Facts, Verdict
 from ecumen.contexts.confinement import Confinement
 from ecumen.contexts.guard import guard_of
 from ecumen.engines.engine import Engine, engines_of
 from ecumen.engines.httpd.types import ERROR_PAGE
-from ecumen.engines.sites import Answer, Block, Doubt, Part, Phase, weigh
+from ecumen.engines.sites import Answer, Block, Doubt, Part, weigh
+from ecumen.operations.opens import Opener
 from ecumen.passage.gates import GATES
 from ecumen.passage.gates.serve import GATE as SERVE
 from ecumen.passage.gates.way import GATE as WAY
 from ecumen.passage.present import Presenter
 from ecumen.passage.request import Request
 from ecumen.passage.short import Shortly
-from ecumen.passage.situation import NOT_REACHED, Gate, Situation, Words
+from ecumen.passage.situation import Gate, Situation
 from ecumen.passage.verdict import (
     GateResult,
     LifetimeView,
@@ -29,22 +31,12 @@ from ecumen.passage.verdict import (
     Passage,
     SiteRef,
     Uncertainty,
-    Verdict,
 )
-from ecumen.plan import Opener
+from ecumen.passage.words import mend, say
 from ecumen.rights import Subject, Walker
 from ecumen.survey import Survey
 
-WORDS: Mapping[str, Words] = {
-    "passage.not-reached": NOT_REACHED,
-    **{code: words for gate in GATES for code, words in gate.words.items()},
-}
-_SKIPPED = frozenset(
-    ("name.given", "seal.plain-http", "context.none", "context.permissive", "passage.not-reached")
-)
 MOST_ANSWERED = 200_000
-_OF_TYPE = frozenset(("serve.types-unread", "serve.error-page"))
-_DIVERTED = frozenset(("site.default", "site.main", "site.marked"))
 
 
 @dataclass(frozen=True, slots=True)
@@ -220,23 +212,7 @@ def follow(survey: Survey, request: Request) -> Passage:
     return Follower(survey).follow(request)
 
 
-class _Facts(dict[str, str]):
-    def __missing__(self, key: str) -> str:
-        return "?"
-
-
-def say(code: str, facts: Mapping[str, str]) -> str:
-    """The reason behind a code, in words."""
-    text = WORDS[code].reason.format_map(_Facts(facts))
-    # A file whose type the engine does not know goes out without one.
-    return text.replace(" goes out as .", " goes out without a content type.")
-
-
-def mend(code: str, facts: Mapping[str, str]) -> str:
-    return WORDS[code].mend.format_map(_Facts(facts))
-
-
-def _verdict(part: Part) -> tuple[Verdict, str, Mapping[str, str]]:
+def _verdict(part: Part) -> tuple[Verdict, Code, Facts]:
     if part.blocks:
         first = min(part.blocks, key=lambda block: block.rank)
         return Verdict.BLOCKED, first.code, first.facts
@@ -244,11 +220,10 @@ def _verdict(part: Part) -> tuple[Verdict, str, Mapping[str, str]]:
     if doubts:
         first_doubt = min(doubts, key=lambda doubt: doubt.rank)
         return Verdict.UNSURE, first_doubt.code, first_doubt.facts
-    if part.code in _SKIPPED:
-        return Verdict.SKIPPED, part.code, part.facts
-    if part.code in _DIVERTED or (part.answer is not None and part.answer.status >= 300):
-        return Verdict.DIVERTED, part.code, part.facts
-    return Verdict.CLEAR, part.code, part.facts
+    verdict = part.code.verdict
+    if verdict is Verdict.CLEAR and part.answer is not None and part.answer.status >= 300:
+        verdict = Verdict.DIVERTED
+    return verdict, part.code, part.facts
 
 
 def _weigh(results: Mapping[str, Part]) -> Outcome:
@@ -291,7 +266,7 @@ def _seen(now: Situation, outcome: Outcome) -> dict[str, str | None]:
         answer = outcome.blocks[0][1].page
     blocked = outcome.status is not None and outcome.status >= 400
     kind = answer.content_type if answer else (ERROR_PAGE if blocked else None)
-    if any(doubt.only_type and doubt.code in _OF_TYPE for _, doubt in outcome.doubts):
+    if any(doubt.only_type and doubt.code.of_type for _, doubt in outcome.doubts):
         kind = None
     return {
         "file": handling.file if handling else None,
@@ -306,8 +281,7 @@ def _is_logged(outcome: Outcome) -> bool:
     """What never comes to be a request leaves no line; a greeting that is not understood does."""
     if not outcome.blocks:
         return True
-    block = outcome.blocks[0][1]
-    return block.rank.phase != Phase.REACH or block.code == "seal.not-spoken"
+    return outcome.blocks[0][1].code.logged
 
 
 def _at(doubt: Doubt) -> str | None:

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
+from ecumen.codes import ContentType, Facts
 from ecumen.engines.engine import Engine
 from ecumen.engines.short import Short
 from ecumen.engines.sites import SiteSummary
 from ecumen.errors import RequestError
 from ecumen.passage import gates
-from ecumen.passage.follow import Follower, Ran, say
+from ecumen.passage.follow import Follower, Ran
 from ecumen.passage.request import Request, read_request
+from ecumen.passage.words import say
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,7 +128,11 @@ def served_page(
 ) -> FrontPage:
     """The same of a request that was answered shortly, and is served by the site itself."""
     file = short.file or ""
-    facts = {"path": file, "index": file.rpartition("/")[2], "type": short.content_type or ""}
+    facts: Facts = {
+        "path": file,
+        "index": file.rpartition("/")[2],
+        "type": ContentType(short.content_type or ""),
+    }
     reason = say(short.code, facts)
     return _page(follower, engine, site, request, "ok", short.status, "serve", reason, 0)
 

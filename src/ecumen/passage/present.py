@@ -158,7 +158,7 @@ class Presenter:
     def picture(self, part: Part) -> dict[str, list[object]]:
         """The part's picture by the field of GateResult that it belongs to."""
         found: dict[str, list[object]] = {}
-        worker = part.facts.get("worker", "")
+        worker = str(part.facts.get("worker", ""))
         for item in part.picture:
             if isinstance(item, Claim):
                 found.setdefault("claims", []).append(self._claim(item))

@@ -2,25 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from ecumen.contexts.confinement import Confined
+from ecumen.contexts.cures import Relabelled, Turned
 from ecumen.contexts.effects import effects, type_counts
 from ecumen.engines.sites import Block
+from ecumen.operations.context import Context
+from ecumen.operations.draft import Draft
+from ecumen.operations.opens import Opening
+from ecumen.operations.operation import Operation
+from ecumen.operations.switch import Switch
+from ecumen.operations.ways import Need, Way, ways
 from ecumen.passage.follow import Follower
+from ecumen.passage.gates.context import GATE as CONTEXT
 from ecumen.passage.request import Request
-from ecumen.plan.opens import Opening
-from ecumen.plan.operations import Operation, What
-from ecumen.plan.ways import Need, Way, ways
-from ecumen.rights.decide import READ, SEARCH, Subject
-
-_NEEDS = {
-    "ladder.shut": SEARCH,
-    "ladder.unreadable": READ,
-    "ladder.unlistable": READ,
-    "rule.override-closed": READ,
-}
+from ecumen.rights.decide import Subject
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,8 +29,27 @@ class Mending:
     of: int
 
 
+@dataclass(frozen=True, slots=True)
+class Needed:
+    """What a request's obstacles need. worker: whose rights are lacking, None where nobody's is
+    known. mended, of: how many obstacles this mends, of all.
+    """
+
+    worker: Subject | None
+    needs: list[Need]
+    others: list[Operation]
+    mended: int
+    of: int
+
+
 def mending(follower: Follower, request: Request) -> Mending:
     """What mends a request's obstacles. Never raises."""
+    found = needed(follower, request)
+    return Mending(ways_of(follower, [found]), found.mended, found.of)
+
+
+def needed(follower: Follower, request: Request) -> Needed:
+    """What a request's obstacles need, without the ways to get it. Never raises."""
     ran = follower.run(request)
     now, outcome = ran.now, ran.outcome
     total = len(outcome.blocks)
@@ -41,34 +57,39 @@ def mending(follower: Follower, request: Request) -> Mending:
     if now.engine is not None and now.handling is not None:
         worker = now.engine.worker_of(now.handling.site_place)
     if worker is None:
-        return Mending([], 0, total)
-    needs: dict[tuple[str, int], Need] = {}
+        return Needed(None, [], [], 0, total)
+    needs: list[Need] = []
     operations: list[Operation] = []
     mended = 0
     for gate, block in outcome.blocks:
         need = _need(block)
         if need is not None:
-            needs[need.entry.path, need.perms] = need
+            needs.append(need)
             mended += 1
-        elif gate == "context":
+        elif gate == CONTEXT.name:
             operation = _by_policy(follower, block)
             if operation is not None:
                 operations.append(operation)
                 mended += 1
-    if not needs and not operations:
-        return Mending([], 0, total)
-    return Mending(_ways(follower, worker, list(needs.values()), operations), mended, total)
+    return Needed(worker, needs, operations, mended, total)
 
 
-def _ways(
-    follower: Follower, worker: Subject, needs: list[Need], operations: list[Operation]
-) -> list[Way]:
-    others = list(dict.fromkeys(operations))
+def ways_of(follower: Follower, all_of: Sequence[Needed]) -> list[Way]:
+    """The ways that give what several requests need, each of them to all; none where they need it
+    for different accounts.
+    """
+    workers = {each.worker for each in all_of if each.mended}
+    needs = [need for each in all_of for need in each.needs]
+    others = list(dict.fromkeys(operation for each in all_of for operation in each.others))
+    if len(workers) != 1 or not (needs or others):
+        return []
+    (worker,) = workers
+    assert worker is not None
     told = _by_switches(follower, others)
     if needs:
         found = ways(follower.opener, worker, needs, others)
         return [replace(way, openings=[*way.openings, *told]) for way in found]
-    turned = all(operation.what is What.SWITCH for operation in others)
+    turned = all(isinstance(operation, Switch) for operation in others)
     title = "Let the policy allow it" if turned else "Set the contexts right"
     return [Way(title, others, [*follower.opener.opens(others), *told])]
 
@@ -76,7 +97,7 @@ def _ways(
 def _by_switches(follower: Follower, operations: list[Operation]) -> list[Opening]:
     """What else the switches would open to the web server, by type."""
     policy = follower.confinement.policy
-    turned = {o.path: o.value == "on" for o in operations if o.what is What.SWITCH}
+    turned = {each.name: each.on for each in operations if isinstance(each, Switch)}
     if policy is None or not turned:
         return []
     counts = type_counts(follower.survey.files)
@@ -87,35 +108,17 @@ def _by_switches(follower: Follower, operations: list[Operation]) -> list[Openin
 
 
 def _need(block: Block) -> Need | None:
-    perms = _NEEDS.get(block.code)
-    entry = next((proof.entry for proof in block.proofs if proof.entry is not None), None)
-    if perms is None or entry is None:
+    if not block.code.needs or block.entry is None:
         return None
-    return Need(entry, perms)
+    return Need(block.entry, block.code.needs)
 
 
 def _by_policy(follower: Follower, block: Block) -> Operation | None:
-    if block.code == "context.connect":
-        _, _, turned = follower.confinement.connects(int(block.facts["port"]))
-        return _switch(turned)
-    step = follower.confinement.step_at(block.facts.get("path", ""))
-    return None if step is None else _relabelled(follower, step)
-
-
-def _switch(ways: Sequence[Mapping[str, bool]]) -> Operation | None:
-    """The one switch that does it, where one is enough."""
-    if not ways or len(ways[0]) != 1:
-        return None
-    ((name, on),) = ways[0].items()
-    return Operation(What.SWITCH, name, "on" if on else "off")
-
-
-def _relabelled(follower: Follower, step: Confined) -> Operation | None:
-    """The context of the rules where that is let through, else the fewest switches."""
-    confinement = follower.confinement
-    path = step.entry.path
-    if step.differs and step.expected is not None:
-        perms = confinement.perms_for(step.entry)
-        if confinement.would(step.expected, step.entry.kind, perms):
-            return Operation(What.CONTEXT, path, step.expected)
-    return _switch(step.switches)
+    """The operation that a block's cure comes to, where it is one."""
+    cure = block.facts.get("mend")
+    if isinstance(cure, Relabelled) and block.entry is not None:
+        return Context(cure.path, Context.state(block.entry), cure.context)
+    if isinstance(cure, Turned) and len(cure.switches) == 1:
+        ((name, on),) = cure.switches.items()
+        return Switch.of(Draft(follower.survey), name, on=on)
+    return None

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 
+from ecumen import codes
 from ecumen.contexts.confinement import Confinement
 from ecumen.engines.engine import Engine
 from ecumen.engines.sites import Arrival, Handling, Part
@@ -31,24 +32,12 @@ class Situation:
 
 
 @dataclass(frozen=True, slots=True)
-class Words:
-    """A reason in plain words, and for what blocks also what would mend it."""
-
-    reason: str
-    mend: str = ""
-
-
-@dataclass(frozen=True, slots=True)
 class Gate:
-    """One decision on the way. judge never raises; words: by code, with the facts to fill in."""
+    """One decision on the way. judge never raises. Its codes and their words: ecumen.codes."""
 
     name: str
     judge: Callable[[Situation], Part]
-    words: Mapping[str, Words] = field(default_factory=dict)
-
-
-NOT_REACHED = Words("The request does not come this far.")
 
 
 def not_reached() -> Part:
-    return Part("passage.not-reached")
+    return Part(codes.PASSAGE_NOT_REACHED)

@@ -3,17 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from enum import StrEnum
 
-
-class Verdict(StrEnum):
-    """What a gate says."""
-
-    CLEAR = "clear"
-    BLOCKED = "blocked"
-    DIVERTED = "diverted"
-    UNSURE = "unsure"
-    SKIPPED = "skipped"
+from ecumen.codes import Verdict as Verdict
 
 
 @dataclass(frozen=True, slots=True)

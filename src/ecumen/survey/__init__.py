@@ -14,12 +14,14 @@ from ecumen.survey.model import (
     NameRecord,
     Survey,
 )
+from ecumen.survey.overlay import Delta, after
 
 __all__ = [
     "Account",
     "Acl",
     "AclEntry",
     "ConfigCheck",
+    "Delta",
     "EngineRecord",
     "Entry",
     "FileTable",
@@ -33,6 +35,7 @@ __all__ = [
     "PolicyTexts",
     "Survey",
     "acl_text",
+    "after",
     "parse_acl",
     "read_survey",
     "write_survey",

@@ -458,11 +458,3 @@ class FileTable:
         ends = np.cumsum(np.bincount(split.folder_of, minlength=len(split.folders)))
         parts = np.split(order, ends[:-1]) if len(ends) else []
         return dict(zip(split.folders, parts, strict=True))
-
-    def replacing(self, changed: Iterable[Entry]) -> FileTable:
-        """A new table in which these entries stand in place of those of the same paths."""
-        by_path = {entry.path: entry for entry in changed}
-        table = FileTable(by_path.pop(entry.path, entry) for entry in self)
-        for entry in by_path.values():
-            table._add(entry)
-        return table

@@ -13,12 +13,14 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ecumen.audit import CHECKS, FailedCheck, Impact, Remedy, Toll
+from ecumen.audit import CHECKS, FailedCheck, Impact, Toll
 from ecumen.audit.pages import Section, page_of
+from ecumen.audit.telling import RemedyView, told
 from ecumen.passage.verdict import Evidence
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
 from ecumen_web.store.models import AcceptedFinding, FindingRecord, SurveyRecord
+from ecumen_web.store.translate import clean, remedy_of
 
 MOST_IN_GROUP = 20
 MOST_GROUPS = 200
@@ -82,9 +84,9 @@ class EvidenceSerializer(ValueSerializer[Evidence]):
         dataclass = Evidence
 
 
-class RemedySerializer(ValueSerializer[Remedy]):
+class RemedySerializer(ValueSerializer[RemedyView]):
     class Meta:
-        dataclass = Remedy
+        dataclass = RemedyView
 
 
 class TollSerializer(ValueSerializer[Toll]):
@@ -105,6 +107,17 @@ class FindingSerializer(BriefFindingSerializer):
     remedies = RemedySerializer(many=True)
     page = SectionSerializer(many=True)
     accepted = AcceptanceSerializer(allow_null=True)
+
+
+def _remedy(row: dict[str, Any]) -> RemedyView:
+    view = told(remedy_of(row))
+    return RemedyView(
+        view.title,
+        [clean(each) for each in view.operations],
+        [clean(each) for each in view.opens],
+        [clean(each) for each in view.shell],
+        view.more,
+    )
 
 
 def survey_before(survey: SurveyRecord) -> SurveyRecord | None:
@@ -227,7 +240,7 @@ class FindingView(APIView):
             "group": row.group,
             "evidence": [Evidence(**each) for each in row.evidence],
             "toll": Toll(**row.toll),
-            "remedies": [Remedy(**each) for each in row.remedies],
+            "remedies": [_remedy(each) for each in row.remedies],
             "page": page_of(row.check_id) if row.check_id in CHECKS else (),
             "accepted": _accepted(record.host).get(key),
         }

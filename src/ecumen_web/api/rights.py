@@ -17,10 +17,10 @@ from ecumen.audit.template import Template, template
 from ecumen.audit.users import WORDS, UserSite, one_plan, users_of
 from ecumen.audit.who import May, ladder_of, who_may
 from ecumen.contexts.confinement import type_of
+from ecumen.operations.ways import Way
 from ecumen.passage.remedies import mending
 from ecumen.passage.request import read_request
 from ecumen.passage.verdict import RungView
-from ecumen.plan.ways import Way
 from ecumen_web.api.passage import QuestionSerializer
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
@@ -45,7 +45,7 @@ class WayView:
 def _way(way: Way) -> WayView:
     return WayView(
         way.title,
-        [operation.words for operation in way.operations],
+        [operation.describe() for operation in way.operations],
         way.shell,
         [each.words for each in way.openings if each.gains],
         [each.words for each in way.openings if not each.gains],

@@ -8,7 +8,10 @@ from datetime import UTC, datetime
 from typing import Any
 
 from ecumen.audit import Finding
+from ecumen.audit.finding import Remedy
 from ecumen.engines.engine import Engine
+from ecumen.operations import read_operation, written
+from ecumen.operations.opens import Opening
 from ecumen.passage.front import FrontPage
 from ecumen.survey import Survey
 from ecumen_web.store.models import FindingRecord, SiteRecord, SurveyRecord
@@ -64,7 +67,27 @@ def finding_row(survey: SurveyRecord, position: int, finding: Finding) -> Findin
         evidence=[_plain(asdict(each)) for each in finding.evidence],
         toll=asdict(finding.toll),
         group=clean(finding.group),
-        remedies=[_plain(asdict(each)) for each in finding.remedies],
+        remedies=[remedy_row(each) for each in finding.remedies],
+    )
+
+
+def remedy_row(remedy: Remedy) -> dict[str, Any]:
+    """A remedy with its operations in the plan format: exact, whatever bytes a path has."""
+    return {
+        "title": clean(remedy.title),
+        "operations": [written(operation) for operation in remedy.operations],
+        "openings": [asdict(opening) for opening in remedy.openings],
+        "commands": [clean(line) for line in remedy.commands],
+    }
+
+
+def remedy_of(row: dict[str, Any]) -> Remedy:
+    """The remedy of a row. Raises PlanError."""
+    return Remedy(
+        row["title"],
+        [read_operation(each) for each in row["operations"]],
+        [Opening(**each) for each in row["openings"]],
+        row["commands"],
     )
 
 

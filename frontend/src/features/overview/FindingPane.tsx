@@ -96,6 +96,11 @@ function Remedies({ finding }: { finding: Finding }) {
                 <Copy text={line} label="the command" />
               </span>
             ))}
+            {remedy.more > 0 && (
+              <span className="block text-sm text-faint">
+                and {remedy.more} more of the same kind
+              </span>
+            )}
             {(remedy.opens ?? []).map((line) => (
               <span key={line} className="block text-sm text-diverted">
                 <Prose text={line} />

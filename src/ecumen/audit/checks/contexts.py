@@ -6,18 +6,22 @@ from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
+from ecumen import codes
 from ecumen.audit.check import Found, check, mended, remedy_of
 from ecumen.audit.checks.fronts import stopped
 from ecumen.audit.checks.roots import MOST_SHOWN
 from ecumen.audit.finding import Impact, Remedy
 from ecumen.audit.scene import Front, Scene, Site
 from ecumen.contexts.confinement import Confined, type_of
+from ecumen.contexts.cures import spelt
 from ecumen.engines.sites import Block
 from ecumen.engines.tree import Place
-from ecumen.passage.follow import mend, say
-from ecumen.passage.gates.context import spelt
-from ecumen.plan.operations import Operation, What
-from ecumen.plan.ways import Way
+from ecumen.operations.context import Context
+from ecumen.operations.draft import Draft
+from ecumen.operations.operation import Operation
+from ecumen.operations.switch import Switch
+from ecumen.operations.ways import Way
+from ecumen.passage.words import mend, say
 from ecumen.survey import Entry
 
 
@@ -104,7 +108,8 @@ def differs(scene: Scene) -> Iterator[Found]:
 
 
 def _restored(scene: Scene, path: str, tree: Subtree) -> list[Remedy]:
-    operation = Operation(What.CONTEXT, path, tree.expected, below=tree.count > 1)
+    below = Context.census(Draft(scene.survey), path) if tree.count > 1 else None
+    operation = Context(path, Context.state(tree.top), tree.expected, below)
     openings = scene.follower.opener.opens([operation])
     return [remedy_of(Way("Give it the context of the rules", [operation], openings))]
 
@@ -133,11 +138,11 @@ def stopped_by_policy(scene: Scene) -> Iterator[PolicyStop]:
     for site, front, block in stopped(scene):
         if front.gate != "context":
             continue
-        if block.code == "context.connect":
-            ways = confinement.connects(int(block.facts["port"]))[2]
+        if block.code == codes.CONTEXT_CONNECT:
+            ways = confinement.connects(int(str(block.facts["port"])))[2]
             yield PolicyStop(site, front, block, None, ways)
             continue
-        step = confinement.step_at(block.facts["path"])
+        step = confinement.step_at(block.path)
         yield PolicyStop(site, front, block, step, step.switches if step is not None else ())
 
 
@@ -148,9 +153,8 @@ def switch_off(scene: Scene) -> Iterator[Found]:
             continue
         turned, site = stop.ways[0], stop.site
         names = " and ".join(sorted(turned))
-        operations = [
-            Operation(What.SWITCH, name, "on" if on else "off") for name, on in turned.items()
-        ]
+        draft = Draft(scene.survey)
+        operations: list[Operation] = [Switch.of(draft, name, on=on) for name, on in turned.items()]
         yield Found(
             f"{site.subject} {names}",
             [site],
@@ -216,5 +220,5 @@ def port(scene: Scene) -> Iterator[Found]:
             [scene.line(use.place)],
             f"The policy does not let {use.engine} listen on port {use.port}, which has the type "
             f"{use.type}",
-            remedies=mended(f"Give port {use.port} the type http_port_t", shell=[command]),
+            remedies=mended(f"Give port {use.port} the type http_port_t", commands=[command]),
         )

@@ -8,12 +8,13 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Callable, Iterator
 
+from ecumen import codes
 from ecumen.audit.check import Found, Look, check, mended, remedy_of
 from ecumen.audit.finding import Impact, Remedy
 from ecumen.audit.scene import Front, Scene, Site
 from ecumen.engines.sites import Block
-from ecumen.passage.follow import mend, say
 from ecumen.passage.remedies import mending
+from ecumen.passage.words import mend, say
 from ecumen.survey import Kind
 
 Cause = Callable[[Block], str]
@@ -41,10 +42,10 @@ def _always(site: Site, block: Block) -> bool:
     return True
 
 
-def _by_code(codes: tuple[str, ...], cause: Cause, keep: Keep = _always) -> Look:
+def _reported(id: str, cause: Cause, keep: Keep) -> Look:
     def look(scene: Scene) -> Iterator[Found]:
         for site, front, block in stopped(scene):
-            if block.code not in codes or not keep(site, block):
+            if id not in block.code.findings or not keep(site, block):
                 continue
             proofs = [scene.evidence(proof) for proof in block.proofs]
             yield Found(
@@ -59,27 +60,25 @@ def _by_code(codes: tuple[str, ...], cause: Cause, keep: Keep = _always) -> Look
     return look
 
 
-# What a block is called among findings: the checks that take its code, and how each groups.
-_CAUSES: dict[str, list[tuple[str, Cause]]] = {}
+# How each check that reports by code puts blocks together.
+_CAUSES: dict[str, Cause] = {}
 
 
 def groups_of(block: Block) -> list[str]:
     """The groups of findings that a block may belong to."""
-    return [f"{id} {cause(block)}".rstrip() for id, cause in _CAUSES.get(block.code, ())]
+    known = [(id, _CAUSES[id]) for id in block.code.findings if id in _CAUSES]
+    return [f"{id} {cause(block)}".rstrip() for id, cause in known]
 
 
-def _fronts(
-    id: str, impact: Impact, title: str, codes: tuple[str, ...], cause: Cause,
-    keep: Keep = _always,
-) -> None:  # fmt: skip
-    for code in codes:
-        _CAUSES.setdefault(code, []).append((id, cause))
-    check(id, impact, title)(_by_code(codes, cause, keep))
+def _fronts(id: str, impact: Impact, title: str, cause: Cause, keep: Keep = _always) -> None:
+    """A check that reports what the codes say that name it among their findings."""
+    _CAUSES[id] = cause
+    check(id, impact, title)(_reported(id, cause, keep))
 
 
 def _remedies(scene: Scene, front: Front, block: Block) -> list[Remedy]:
     """Plans, where owners, modes and contexts are all that it takes; else words."""
-    if block.code.startswith("ladder."):
+    if block.code.gate == "ladder":
         found = mending(scene.follower, front.request)
         if found.ways:
             return [remedy_of(way) for way in found.ways]
@@ -88,12 +87,16 @@ def _remedies(scene: Scene, front: Front, block: Block) -> list[Remedy]:
 
 def _path(block: Block) -> str:
     """Homes and folders of one kind that are closed are one cause: what holds them."""
-    return block.facts.get("path", "").rpartition("/")[0]
+    return block.path.rpartition("/")[0]
 
 
 def _line(block: Block) -> str:
     place = next((proof.place for proof in block.proofs if proof.place is not None), None)
     return "" if place is None else str(place)
+
+
+def _code(block: Block) -> str:
+    return block.code
 
 
 def _own_rule(site: Site, block: Block) -> bool:
@@ -109,39 +112,18 @@ def _no_own_rule(site: Site, block: Block) -> bool:
 
 def _root_is_there(site: Site, block: Block) -> bool:
     """A root that is missing is a finding of its own."""
-    if block.code not in ("serve.missing", "serve.no-folder"):
+    if block.code not in (codes.SERVE_MISSING, codes.SERVE_NO_FOLDER):
         return True
-    return block.facts.get("path", "").rstrip("/") != (site.summary.root or "").rstrip("/")
+    return block.path.rstrip("/") != (site.summary.root or "").rstrip("/")
 
 
-_LADDER = ("ladder.shut",)
-_UNREADABLE = ("ladder.unreadable", "ladder.unlistable")
-_LINKS = (
-    "ladder.link-refused", "ladder.link-owner", "ladder.link-protected", "ladder.link-loop",
-    "ladder.link-nowhere", "ladder.name-too-long",
-)  # fmt: skip
-_RULES = ("rule.denied", "rule.local-only")
-
-_fronts(
-    "ladder.shut",
-    Impact.OUTAGE,
-    "The engine's worker may not pass a folder on the way",
-    _LADDER,
-    _path,
-)
-_fronts("ladder.unreadable", Impact.OUTAGE, "The worker may not read the file", _UNREADABLE, _path)
-_fronts(
-    "ladder.link",
-    Impact.OUTAGE,
-    "A link on the way is not followed, or leads nowhere",
-    _LINKS,
-    _path,
-)
+_fronts("ladder.shut", Impact.OUTAGE, "The engine's worker may not pass a folder on the way", _path)
+_fronts("ladder.unreadable", Impact.OUTAGE, "The worker may not read the file", _path)
+_fronts("ladder.link", Impact.OUTAGE, "A link on the way is not followed, or leads nowhere", _path)
 _fronts(
     "rule.still-closed",
     Impact.OUTAGE,
     "The site is closed to visitors from outside",
-    _RULES,
     _line,
     _own_rule,
 )
@@ -149,7 +131,6 @@ _fronts(
     "rule.no-rule",
     Impact.OUTAGE,
     "No rule opens the folder, so the refusal for all stands",
-    _RULES,
     _line,
     _no_own_rule,
 )
@@ -157,67 +138,25 @@ _fronts(
     "rule.override-refused",
     Impact.OUTAGE,
     "A per-folder override holds something not allowed",
-    ("rule.override-refused", "rule.override-closed"),
     _line,
 )
-_fronts(
-    "rule.sign-in",
-    Impact.OUTAGE,
-    "Signing in is asked for in a way that cannot work",
-    ("rule.login-broken", "rule.login-unused"),
-    _line,
-)
-_fronts(
-    "way.fails",
-    Impact.OUTAGE,
-    "The configuration itself turns the front page away",
-    (
-        "way.loops",
-        "way.pattern-fails",
-        "way.rules-fail",
-        "way.rules-need-links",
-        "way.no-such-place",
-        "way.alias-rewritten",
-        "way.upstream-closed",
-        "way.bad-path",
-        "way.forbidden-escape",
-        "way.refused",
-        "way.gone",
-        "way.status",
-        "way.internal",
-        "way.hung-up",
-    ),
-    _line,
-)
+_fronts("rule.sign-in", Impact.OUTAGE, "Signing in is asked for in a way that cannot work", _line)
+_fronts("way.fails", Impact.OUTAGE, "The configuration itself turns the front page away", _line)
 _fronts(
     "index.gone",
     Impact.OUTAGE,
     "The front page leads to a file that is not there",
-    (
-        "serve.missing",
-        "serve.no-file",
-        "serve.no-folder",
-        "serve.trailing-path",
-        "serve.post-on-folder",
-        "serve.fallback-missing",
-        "serve.listing-fails",
-    ),
     _path,
     _root_is_there,
 )
 _fronts(
-    "site.refuses",
-    Impact.OUTAGE,
-    "The engine refuses what a visitor of this site sends",
-    ("site.bad-host", "site.no-host", "site.bad-request", "site.misdirected", "seal.plain"),
-    lambda block: block.code,
+    "site.refuses", Impact.OUTAGE, "The engine refuses what a visitor of this site sends", _code
 )
 _fronts(
     "seal.unspoken",
     Impact.OUTAGE,
     "A sealed site stands behind a door that does not speak TLS",
-    ("seal.not-spoken", "seal.rejected"),
-    lambda block: block.code,
+    _code,
 )
 
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from ecumen import codes
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.checks.roots import roots
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site
+from ecumen.operations.quoting import quoted
 from ecumen.passage.request import escaped_path
-from ecumen.plan.operations import quoted
 from ecumen.rights.walk import join
 from ecumen.survey import Entry, Kind
 
@@ -37,11 +38,11 @@ def _candidates(scene: Scene, site: Site, folder: str) -> list[Entry]:
 def none(scene: Scene) -> Iterator[Found]:
     for site in scene.sites:
         front = scene.front(site)
-        if not front.decided or front.block is None or front.block.code != "serve.no-index":
+        if not front.decided or front.block is None or front.block.code != codes.SERVE_NO_INDEX:
             continue
         if front.answered_by != site.summary.place:
             continue
-        folder = front.block.facts.get("path", site.summary.root or "")
+        folder = front.block.path or site.summary.root or ""
         wanted = next(iter(site.summary.index), "index.html")
         entry = scene.survey.files.get(folder)
         yield Found(
@@ -74,7 +75,7 @@ def empty(scene: Scene) -> Iterator[Found]:
             [scene.entry(entry), *(scene.entry(e) for e in behind[:1]), scene.asked(front)],
             title,
             remedies=mended(
-                f"Fill {front.file}, or remove it", shell=[f"rm -- {quoted(front.file)}"]
+                f"Fill {front.file}, or remove it", commands=[f"rm -- {quoted(front.file)}"]
             ),
         )
 
@@ -102,7 +103,7 @@ def doubled(scene: Scene) -> Iterator[Found]:
                 f"{entry.path} is not found as {meant}, which is not there",
                 remedies=mended(
                     f"Call it {meant}",
-                    shell=[f"mv -- {quoted(entry.path)} {quoted(join(root.physical, meant))}"],
+                    commands=[f"mv -- {quoted(entry.path)} {quoted(join(root.physical, meant))}"],
                 ),
             )
 

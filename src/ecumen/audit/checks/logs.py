@@ -13,7 +13,7 @@ from ecumen.audit.scene import Scene, Site
 from ecumen.audit.users import root_of
 from ecumen.logs.rotation import logs_of
 from ecumen.logs.template import TemplateError, line_format
-from ecumen.plan.operations import quoted
+from ecumen.operations.quoting import quoted
 from ecumen.rights.reach import Reacher
 
 MOST_SHOWN = 5
@@ -89,7 +89,7 @@ def unwritable(scene: Scene) -> Iterator[Found]:
             f"{path}, the log of {sites[0].name}, cannot be opened: {found.why}",
             remedies=mended(
                 f"Make the folder {folder}" if missing else f"Let {path} be written",
-                shell=[f"mkdir -p -- {quoted(folder)}"] if missing else [],
+                commands=[f"mkdir -p -- {quoted(folder)}"] if missing else [],
             ),
         )
 

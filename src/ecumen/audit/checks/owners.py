@@ -9,11 +9,12 @@ import numpy as np
 
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.checks.roots import MOST_SHOWN
-from ecumen.audit.finding import Impact, Remedy
+from ecumen.audit.finding import Impact
 from ecumen.audit.neighbours import Exposed, exposed
 from ecumen.audit.scene import Scene, Site
 from ecumen.audit.users import is_person, users_of
-from ecumen.plan.operations import Operation, What
+from ecumen.operations.mode import Mode
+from ecumen.operations.owner import Owner
 from ecumen.survey import Entry, Kind
 from ecumen.survey.files import KINDS
 
@@ -40,19 +41,15 @@ def wide_open(scene: Scene) -> Iterator[Found]:
     for home, found in by_home.items():
         account = homes[home]
         many = f" and {len(found) - 1} more" if len(found) > 1 else ""
-        operations = [Operation(What.MODE, entry.path, "o-w") for entry in found]
+        operations = [Mode.of(entry, "o-w") for entry in found]
         yield Found(
             home,
             _personal(scene, account.name),
             [scene.entry(entry) for entry in found[:MOST_SHOWN]],
             f"Everybody may write {found[0].path}{many} of {account.name}",
-            remedies=[
-                Remedy(
-                    "Take the right to write away from all but the owner",
-                    operations=[operation.words for operation in operations[:MOST_SHOWN]],
-                    shell=[operation.shell for operation in operations[:MOST_SHOWN]],
-                )
-            ],
+            remedies=mended(
+                "Take the right to write away from all but the owner", operations=operations
+            ),
             accounts=1,
         )
 
@@ -75,15 +72,15 @@ def foreign(scene: Scene) -> Iterator[Found]:
             continue
         entry = scene.walker.walk(user.folder).entry
         assert entry is not None
-        operation = Operation(What.OWNER, entry.path, user.account)
+        account = scene.survey.account_by_name[user.account]
+        operation = Owner(entry.path, str(entry.uid), str(account.uid), None, account.name)
         owner = scene.survey.user_name(entry.uid)
         yield Found(
             user.folder,
             _personal(scene, user.account),
             [scene.entry(entry)],
             f"{entry.path} of {user.account} belongs to {owner}",
-            remedies=[Remedy(f"Give the folder to {user.account}", [operation.words], [],
-                             [operation.shell])],
+            remedies=mended(f"Give the folder to {user.account}", operations=[operation]),
             accounts=1,
         )  # fmt: skip
 
@@ -102,13 +99,9 @@ def neighbour(scene: Scene) -> Iterator[Found]:
         who = others[0] if len(others) == 1 else f"{len(others)} other owners"
         what = "write" if first.writers else "read"
         many = f" and {len(files) - 1} more" if len(files) > 1 else ""
-        operations = [
-            Operation(What.MODE, each.entry.path, "o-rwx")
-            for each in files
-            if each.entry.mode & 0o007
-        ]
+        operations = [Mode.of(each.entry, "o-rwx") for each in files if each.entry.mode & 0o007]
         remedies = mended("Let the owner alone, and the web server where it must, read it",
-                          shell=[o.shell for o in operations[:MOST_SHOWN]])  # fmt: skip
+                          operations=operations)  # fmt: skip
         yield Found(
             owner,
             _personal(scene, owner),

@@ -10,7 +10,8 @@ from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.holdings import Holding, holdings
 from ecumen.audit.scene import Scene, Site
-from ecumen.plan.operations import Operation, What, quoted
+from ecumen.operations.mode import Mode
+from ecumen.operations.quoting import quoted
 from ecumen.rights import Problem
 from ecumen.survey import Entry, Kind
 
@@ -87,7 +88,7 @@ def missing(scene: Scene) -> Iterator[Found]:
                 group=root.path.rpartition("/")[0],
                 remedies=mended(
                     f"Make the folder {root.path}, or mend the path in the configuration",
-                    shell=[f"mkdir -p -- {quoted(root.path)}"] if root.entry is None else [],
+                    commands=[f"mkdir -p -- {quoted(root.path)}"] if root.entry is None else [],
                 ),
             )
 
@@ -267,9 +268,7 @@ def loose(scene: Scene) -> Iterator[Found]:
                 group=who,
                 remedies=mended(
                     "Take the right to write away from all but the owner",
-                    shell=[
-                        Operation(What.MODE, entry.path, bits).shell for entry in found[:MOST_SHOWN]
-                    ],
+                    operations=[Mode.of(entry, bits) for entry in found],
                 ),
             )
 
@@ -304,7 +303,7 @@ def leads_out(scene: Scene) -> Iterator[Found]:
                 remedies=mended(
                     "Have links followed only where their owners agree",
                     f"Remove the link {link.path}",
-                    shell=[],
+                    commands=[],
                 ),
                 accounts=1,
             )

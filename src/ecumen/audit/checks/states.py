@@ -9,8 +9,9 @@ from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site
 from ecumen.engines.engine import Engine
+from ecumen.operations.link import Link
+from ecumen.operations.quoting import quoted
 from ecumen.passage.verdict import Evidence
-from ecumen.plan.operations import Operation, What, quoted
 from ecumen.survey import EngineRecord, Entry, Kind
 from ecumen.survey.archive import LAST_MOMENT
 
@@ -122,9 +123,7 @@ def not_enabled(scene: Scene) -> Iterator[Found]:
                     group=available,
                     remedies=mended(
                         f"Link it from {enabled}, or remove it",
-                        shell=[
-                            Operation(What.LINK, f"{enabled}/{leaf}", f"../{name}/{leaf}").shell
-                        ],
+                        operations=[Link(f"{enabled}/{leaf}", f"../{name}/{leaf}")],
                     ),
                 )
 
@@ -150,6 +149,6 @@ def dangling(scene: Scene) -> Iterator[Found]:
                     f"{link.path} points to {link.target}, which is gone",
                     group=name,
                     remedies=mended(
-                        f"Remove the link {link.path}", shell=[f"rm -- {quoted(link.path)}"]
+                        f"Remove the link {link.path}", commands=[f"rm -- {quoted(link.path)}"]
                     ),
                 )

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from ecumen.audit.check import Found, check, mended, remedy_of
+from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene
 from ecumen.audit.template import template
 from ecumen.audit.users import users_of
-from ecumen.plan.operations import Operation, What
-from ecumen.plan.ways import Way
+from ecumen.operations.folder import Folder
 
 
 @check("user.not-offered", Impact.OUTAGE, "Personal sites are off for an account",
@@ -44,17 +43,13 @@ def no_folder(scene: Scene) -> Iterator[Found]:
         home = scene.survey.files.get(account.home)
         if home is None:
             continue
-        operations = [
-            Operation(What.FOLDER, user.folder, "0755"),
-            Operation(What.OWNER, user.folder, account.name),
-            Operation(What.GROUP, user.folder, scene.survey.group_name(account.gid)),
-        ]
+        folder = Folder.of(scene.survey, user.folder, "0755", account)
         yield Found(
             user.account,
             [],
             [scene.entry(home)],
             f"{user.account} is offered a personal site, and has no {user.folder}",
-            remedies=[remedy_of(Way(f"Make the folder for {user.account}", operations))],
+            remedies=mended(f"Make the folder for {user.account}", operations=[folder]),
             accounts=1,
         )
 

@@ -7,10 +7,12 @@ that address. Source: httpd 2.4, "An In-Depth Discussion of Virtual Host Matchin
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
+from ecumen import codes
+from ecumen.codes import Code, Facts
 from ecumen.engines.httpd.hostname import HostHeader
 from ecumen.engines.httpd.server import Host, Server
 from ecumen.engines.sites import Claim, Doubt, Phase, Proof, Rank
@@ -27,10 +29,10 @@ class Chosen:
     """host: who answers. ground: a code of the gate `site`. claims: the contest, as weighed."""
 
     host: Host
-    ground: str
+    ground: Code
     claims: tuple[Claim, ...]
     doubts: tuple[Doubt, ...] = ()
-    facts: Mapping[str, str] = field(default_factory=dict)
+    facts: Facts = field(default_factory=dict)
 
 
 @dataclass(slots=True)
@@ -120,7 +122,7 @@ class Chooser:
         if addresses is None:
             proof = Proof(place=host.place, text=f"<VirtualHost {text}>")
             self.unresolved.append(
-                Doubt("site.binding-unresolved", Rank(Phase.ENTRY), {"name": text}, (proof,))
+                Doubt(codes.SITE_BINDING_UNRESOLVED, Rank(Phase.ENTRY), {"name": text}, (proof,))
             )
             return ()
         return addresses
@@ -170,20 +172,20 @@ class Chooser:
         chain = self.chain(address, port)
         doubts = tuple(self.unresolved)
         if chain is None:
-            return Chosen(self.server.main, "site.main", (), doubts, {"port": str(port)})
+            return Chosen(self.server.main, codes.SITE_MAIN, (), doubts, {"port": port})
         first = chain.hosts[0]
         if not has_host or not header.valid:
-            return Chosen(first, "site.first", self._claims(chain, first, None, None), doubts)
+            return Chosen(first, codes.SITE_FIRST, self._claims(chain, first, None, None), doubts)
         winner, matched, more = _by_name(chain, header.name)
         if winner is None:
-            ground = "site.only" if len(chain.hosts) == 1 else "site.default"
+            ground = codes.SITE_ONLY if len(chain.hosts) == 1 else codes.SITE_DEFAULT
             claims = self._claims(chain, first, None, header.name)
             doubts += self._nameless(chain, first, header.name)
-            facts = {"host": header.name, "count": str(len(chain.hosts))}
+            facts: Facts = {"host": header.name, "count": len(chain.hosts)}
             return Chosen(first, ground, claims, doubts + more, facts)
         claims = self._claims(chain, winner, matched, header.name)
         facts = {"host": header.name, "matched": matched or ""}
-        return Chosen(winner, "site.named", claims, doubts + more, facts)
+        return Chosen(winner, codes.SITE_NAMED, claims, doubts + more, facts)
 
     def _nameless(self, chain: _Chain, first: Host, asked: str) -> tuple[Doubt, ...]:
         """A block without a name takes that of its address, or of a main server without one that
@@ -195,7 +197,7 @@ class Chooser:
                 if self._named_by_resolver(binding.address, asked):
                     proof = Proof(place=host.place, text=f"<VirtualHost {binding}>")
                     facts = {"address": binding.address}
-                    return (Doubt("site.nameless", Rank(Phase.ENTRY), facts, (proof,)),)
+                    return (Doubt(codes.SITE_NAMELESS, Rank(Phase.ENTRY), facts, (proof,)),)
         return ()
 
     def _named_by_resolver(self, address: str, asked: str) -> bool:
@@ -260,7 +262,7 @@ def _by_name(chain: _Chain, name: str) -> tuple[Host | None, str | None, tuple[D
         if regex is None:
             proof = Proof(place=host.place, text=pattern)
             doubts.append(
-                Doubt("site.pattern-unknown", Rank(Phase.ENTRY), {"pattern": pattern}, (proof,))
+                Doubt(codes.SITE_PATTERN_UNKNOWN, Rank(Phase.ENTRY), {"pattern": pattern}, (proof,))
             )
         elif regex.match(name):
             return host, pattern, tuple(doubts)

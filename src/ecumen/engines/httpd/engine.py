@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
 
+from ecumen import codes
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.choice import Chooser, Chosen
@@ -141,7 +142,7 @@ class HttpdEngine:
             self.chooser.choose(
                 arrival.address, arrival.port, header, arrival.host is not None
             ).ground
-            == "site.named"
+            == codes.SITE_NAMED
         )
 
     def answers(self, address: str, port: int, name: str) -> Place | None:
@@ -198,11 +199,11 @@ class HttpdEngine:
         whose certificate is shown."""
         first = self._first(arrival)
         shown = self._greeted(arrival)
-        part = Part("seal.spoken", {"site": shown.label})
+        part = Part(codes.SEAL_SPOKEN, {"site": shown.label})
         part.proofs = [proof_of(line) for line in shown.certificates]
         if first.sealed is None:
             proofs = (_host_proof(first),)
-            part.blocks.append(Block("seal.not-spoken", Rank(Phase.REACH, 2), None, {}, proofs))
+            part.blocks.append(Block(codes.SEAL_NOT_SPOKEN, Rank(Phase.REACH, 2), None, {}, proofs))
         return part
 
     def _first(self, arrival: Arrival) -> Host:
@@ -229,7 +230,7 @@ class HttpdEngine:
             return None
         facts = {"site": host.label, "greeted": shown.label}
         proofs = (_host_proof(shown), _host_proof(host))
-        return Block("site.misdirected", Rank(Phase.ENTRY, 1), 421, facts, proofs)
+        return Block(codes.SITE_MISDIRECTED, Rank(Phase.ENTRY, 1), 421, facts, proofs)
 
     @cached_property
     def _short(self) -> ShortAnswers | None:
@@ -254,8 +255,10 @@ class HttpdEngine:
         site = self._site(arrival, chosen, header, has_host)
         handling = Handling.begun(host.label, host.place, site, self._record(host))
         handling.log = next((log.path for log in host.logs if not log.conditional), None)
+        handling.take([], [doubt for doubt in self._doubts if doubt.code.gate != "site"])
         for directive in host.unread:
-            handling.way.doubts.append(unread(directive, Rank(Phase.ENTRY, 1)))
+            doubt = unread(directive, Rank(Phase.ENTRY, 1))
+            handling.way.doubts.append(replace(doubt, code=codes.WAY_NOT_EVALUATED))
         asking = Asking(
             arrival,
             host,
@@ -277,47 +280,48 @@ class HttpdEngine:
         part = Part(chosen.ground, dict(chosen.facts) | {"site": chosen.host.label})
         part.picture = list(chosen.claims)
         part.proofs = [_host_proof(chosen.host)]
-        part.doubts += [*self._doubts, *chosen.doubts]
+        part.doubts += [doubt for doubt in self._doubts if doubt.code.gate == "site"]
+        part.doubts += chosen.doubts
         if not has_host:
-            part.blocks.append(Block("site.no-host", Rank(Phase.ENTRY), 400))
+            part.blocks.append(Block(codes.SITE_NO_HOST, Rank(Phase.ENTRY), 400))
         elif not header.valid and header.as_sent and not read_host(arrival.host).valid:
             facts = {"host": header.as_sent}
-            part.blocks.append(Block("site.bad-host", Rank(Phase.ENTRY), 400, facts))
+            part.blocks.append(Block(codes.SITE_BAD_HOST, Rank(Phase.ENTRY), 400, facts))
         facts = {"method": arrival.method}
         if arrival.method == "CONNECT":
-            part.blocks.append(Block("site.bad-method", Rank(Phase.ENTRY), 400, facts))
+            part.blocks.append(Block(codes.SITE_BAD_METHOD, Rank(Phase.ENTRY), 400, facts))
         elif arrival.method == "TRACE":
-            part.doubts.append(Doubt("site.method", Rank(Phase.ENTRY), facts))
+            part.doubts.append(Doubt(codes.SITE_METHOD, Rank(Phase.ENTRY), facts))
         if len(arrival.path) + len(arrival.query or "") + 20 > USUAL_LINE_LIMIT:
-            part.doubts.append(Doubt("site.long-line", Rank(Phase.ENTRY)))
+            part.doubts.append(Doubt(codes.SITE_LONG_LINE, Rank(Phase.ENTRY)))
         elsewhere = self._misdirected(arrival, chosen.host) if header.valid and has_host else None
         if elsewhere is not None:
             part.blocks.append(elsewhere)
         sealed = self._first(arrival).sealed
         if sealed is not None and not arrival.sealed:
-            block = Block("seal.plain", Rank(Phase.ENTRY), 400, {}, (proof_of(sealed),))
+            block = Block(codes.SEAL_PLAIN, Rank(Phase.ENTRY), 400, {}, (proof_of(sealed),))
             part.blocks.append(block)
         return part
 
     def _record(self, host: Host) -> Part:
-        part = Part("record.log")
+        part = Part(codes.RECORD_LOG)
         part.proofs = [proof_of(log.directive) for log in host.logs]
         certain = [log for log in host.logs if not log.conditional]
         part.facts["log"] = certain[0].path if certain else ""
         if not host.logs:
-            part.code = "record.nowhere"
+            part.code = codes.RECORD_NOWHERE
         elif not certain:
             proofs = tuple(part.proofs)
             part.doubts.append(
-                Doubt("record.conditional", Rank(Phase.CONTENT), {}, proofs, only_type=True)
+                Doubt(codes.RECORD_CONDITIONAL, Rank(Phase.CONTENT), {}, proofs, only_type=True)
             )
         elif certain[0].path.startswith("|"):
-            part.code = "record.program"
+            part.code = codes.RECORD_PROGRAM
         return part
 
 
 # What keeps out whoever walks to the folder.
-_ON_THE_WALK = ("ladder.shut", "ladder.link-protected", "rule.override-closed")
+_ON_THE_WALK = (codes.LADDER_SHUT, codes.LADDER_LINK_PROTECTED, codes.RULE_OVERRIDE_CLOSED)
 
 
 def _walked_by_another(handling: Handling, host: Host, worker: Subject | None) -> None:
@@ -330,7 +334,7 @@ def _walked_by_another(handling: Handling, host: Host, worker: Subject | None) -
         return
     proofs = (proof_of(host.account_line),) if host.account_line else ()
     facts = {"worker": worker.name if worker else ""}
-    doubt = Doubt("ladder.walked-by-another", Rank(Phase.ENTRY, 1), facts, proofs)
+    doubt = Doubt(codes.LADDER_WALKED_BY_ANOTHER, Rank(Phase.ENTRY, 1), facts, proofs)
     handling.ladder.doubts.append(doubt)
 
 

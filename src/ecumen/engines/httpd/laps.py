@@ -9,12 +9,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from ecumen import codes
 from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.overrides import OverrideReader
 from ecumen.engines.httpd.phases import Looked, Phases
 from ecumen.engines.httpd.server import Server
-from ecumen.engines.httpd.serving import Serving, share
+from ecumen.engines.httpd.serving import Serving
 from ecumen.engines.httpd.settings import EMPTY, Settings
 from ecumen.engines.httpd.targets import Target, Targets
 from ecumen.engines.httpd.uri import Address
@@ -64,10 +65,10 @@ class Laps:
         """Follows a question to its end; what is found goes into `handling`."""
         if self.walker is None:
             name = self.server.user or ""
-            doubt = Doubt("ladder.no-worker", Rank(Phase.WALK), {"worker": name})
+            doubt = Doubt(codes.LADDER_NO_WORKER, Rank(Phase.WALK), {"worker": name})
             handling.ladder.doubts.append(doubt)
             for part in (handling.rule, handling.ladder, handling.serve):
-                part.code = "passage.not-reached"
+                part.code = codes.PASSAGE_NOT_REACHED
             return
         laps: list[_Lap] = []
         begun = asking.lap
@@ -80,7 +81,7 @@ class Laps:
                 break
             if asking.lap - begun >= MOST_LAPS:
                 rank = Rank(Phase.RULES, 2).on_lap(asking.lap)
-                handling.way.blocks.append(Block("way.loops", rank, 500, {}))
+                handling.way.blocks.append(Block(codes.WAY_LOOPS, rank, 500, {}))
                 break
             asking = _next(looked)
         if asking.status == 200:
@@ -92,18 +93,20 @@ class Laps:
         looked = self.phases.look(asking)
         handling = Handling.begun("", asking.host.place)
         handling.way = looked.part
-        share(handling, [], looked.doubts)
+        handling.take([], looked.doubts)
         if looked.target is None:
             for part in (handling.rule, handling.ladder, handling.serve):
-                part.code = "passage.not-reached"
+                part.code = codes.PASSAGE_NOT_REACHED
             return _Lap(handling, looked, None)
         target = looked.target
         handling.rule.picture = list(target.lines)
         handling.rule.proofs = [
             line for rule in target.lines if rule.effective for line in rule.lines
         ]
-        handling.rule.code = "rule.open" if target.settings.access is None else "rule.granted"
-        share(handling, target.blocks, target.doubts)
+        handling.rule.code = (
+            codes.RULE_OPEN if target.settings.access is None else codes.RULE_GRANTED
+        )
+        handling.take(target.blocks, target.doubts)
         handling.ladder.picture = list(target.walked.rungs)
         if looked.way.upstream is not None:
             self._upstream(handling, looked)
@@ -117,17 +120,17 @@ class Laps:
     def _upstream(self, handling: Handling, looked: Looked) -> None:
         url = looked.way.upstream or ""
         handling.upstream = url
-        handling.way.code = "way.upstream"
+        handling.way.code = codes.WAY_UPSTREAM
         handling.way.facts |= {"upstream": url}
         for part in (handling.ladder, handling.serve):
-            part.code = "passage.not-reached"
+            part.code = codes.PASSAGE_NOT_REACHED
         rank = Rank(Phase.CONTENT)
         facts = {"upstream": url}
         proofs = tuple(handling.way.proofs[-1:])
         if self._reaches_nobody(url):
-            handling.way.blocks.append(Block("way.upstream-closed", rank, 503, facts, proofs))
+            handling.way.blocks.append(Block(codes.WAY_UPSTREAM_CLOSED, rank, 503, facts, proofs))
             return
-        handling.way.doubts.append(Doubt("way.upstream-answers", rank, facts, proofs))
+        handling.way.doubts.append(Doubt(codes.WAY_UPSTREAM_ANSWERS, rank, facts, proofs))
 
     def _reaches_nobody(self, url: str) -> bool:
         """Whether nothing listens at an upstream of this very machine, by the survey."""
@@ -162,8 +165,8 @@ class Laps:
             self._local_page(handling, part, block, page, lap, directive)
 
     def _unknown_page(self, handling: Handling, block: Block, page: str, proof: Proof) -> None:
-        facts = {"status": str(block.status), "page": page}
-        doubt = Doubt("serve.error-page", block.rank, facts, (proof,), only_type=True)
+        facts = {"status": block.status, "page": page}
+        doubt = Doubt(codes.SERVE_ERROR_PAGE, block.rank, facts, (proof,), only_type=True)
         handling.serve.doubts.append(doubt)
 
     def _local_page(
@@ -223,7 +226,7 @@ def _next(looked: Looked) -> Asking:
     if not mark and looked.way.query is not None:
         mark, query = "?", looked.way.query
     asked = looked.asking
-    address = asked.read(path) if path.startswith("/") else Address(path, 400, "way.bad-path")
+    address = asked.read(path) if path.startswith("/") else Address(path, 400, codes.WAY_BAD_PATH)
     asking = replace(looked.asking, env=looked.way.env or looked.asking.env)
     rewrites = looked.asking.rewrites and not looked.way.ended
     judged = looked.target.settings if looked.target is not None else None
@@ -233,7 +236,7 @@ def _next(looked: Looked) -> Asking:
 def _merge(handling: Handling, lap: Handling, number: int, *, first: bool) -> None:
     """The parts of a lap beside those of the laps before it; what stopped those is listed once."""
     known = {
-        (b.code, b.facts.get("path"), b.proofs)
+        b.same
         for part in (handling.way, handling.rule, handling.ladder, handling.serve)
         for b in part.blocks
     }
@@ -245,7 +248,7 @@ def _merge(handling: Handling, lap: Handling, number: int, *, first: bool) -> No
         blocks = [
             replace(b, rank=b.rank.on_lap(number)) if number else b
             for b in part.blocks
-            if first or (b.code, b.facts.get("path"), b.proofs) not in known
+            if first or b.same not in known
         ]
         doubts = [replace(d, rank=d.rank.on_lap(number)) if number else d for d in part.doubts]
         whole.blocks = earlier.blocks + blocks
@@ -265,6 +268,6 @@ def _whole_way(before: Part, lap: Part, first: bool) -> Part:
         whole.picture = before.picture + whole.picture
         whole.proofs = before.proofs + whole.proofs
         whole.facts = {**lap.facts, "address": before.facts.get("address", "")}
-        if lap.code in ("way.root", "way.alias", "way.personal"):
-            whole.code = "way.rewritten"
+        if lap.code in (codes.WAY_ROOT, codes.WAY_ALIAS, codes.WAY_PERSONAL):
+            whole.code = codes.WAY_REWRITTEN
     return whole

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from ecumen import codes
 from ecumen.engines.httpd import rewriting
 from ecumen.engines.httpd.access import Visitor
 from ecumen.engines.httpd.asking import Asked, Asking, Variables, is_ours, own_address
@@ -123,7 +124,7 @@ class Phases:
         options = target.settings.options
         if options is None or not options.bits & (Opt.FOLLOW | Opt.OWNER_MATCH):
             proofs = (Proof(place=options.place, text=options.text),) if options else ()
-            block = Block("way.rules-need-links", RULES, 403, {"path": rules.folder}, proofs)
+            block = Block(codes.WAY_RULES_NEED_LINKS, RULES, 403, {"path": rules.folder}, proofs)
             looked.part.blocks.append(block)
             return False
         if not rules.rules:
@@ -207,7 +208,7 @@ class Phases:
             what = "another address together with a maker of content"
             raise rewriting.NotEvaluated(result.last.directive, what)
         if not made.startswith("/"):
-            looked.part.blocks.append(Block("way.bad-path", RULES, 400, {"address": made}))
+            looked.part.blocks.append(Block(codes.WAY_BAD_PATH, RULES, 400, {"address": made}))
             return
         after = made
         if rules.base is not None:

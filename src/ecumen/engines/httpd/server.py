@@ -12,6 +12,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
+from ecumen import codes
 from ecumen.engines.httpd.catalogue import leaves_answer
 from ecumen.engines.httpd.draft import CONDITIONAL, Draft, flat, section_settings
 from ecumen.engines.httpd.lexer import SPACE, decode, words
@@ -525,7 +526,7 @@ def _from_all(reader: Reader, tree: Tree) -> tuple[list[Doubt], frozenset[str]]:
     for place, name in reader.unset:
         if not known_environment:
             proof = Proof(place=place, text=f"${{{name}}}")
-            doubts.append(Doubt("site.variable-unknown", start, {"name": name}, (proof,)))
+            doubts.append(Doubt(codes.SITE_VARIABLE_UNKNOWN, start, {"name": name}, (proof,)))
     for directive in tree.walk():
         if not _bears(directive.name):
             continue
@@ -535,11 +536,11 @@ def _from_all(reader: Reader, tree: Tree) -> tuple[list[Doubt], frozenset[str]]:
             module = next(iter(words(directive.text)), "")
             if module and identifier(module) not in OWN:
                 proofs = (proof_of(directive),)
-                doubts.append(Doubt("site.module-unknown", start, {"module": module}, proofs))
+                doubts.append(Doubt(codes.SITE_MODULE_UNKNOWN, start, {"module": module}, proofs))
         elif name in _SETTERS:
             names |= {word.lower() for word in words(directive.text)}
         elif directive.taken is None:
-            doubts.append(Doubt("site.condition-unknown", start, {}, (proof_of(directive),)))
+            doubts.append(Doubt(codes.SITE_CONDITION_UNKNOWN, start, {}, (proof_of(directive),)))
     return doubts, frozenset(names)
 
 
@@ -582,7 +583,9 @@ def _compiled(source: Source, engine: EngineRecord, reader: Reader, tree: Tree) 
     doubts, names = _from_all(reader, tree)
     if types is None:
         doubts.append(
-            Doubt("serve.types-unread", Rank(Phase.CONTENT), {"path": types_file}, only_type=True)
+            Doubt(
+                codes.SERVE_TYPES_UNREAD, Rank(Phase.CONTENT), {"path": types_file}, only_type=True
+            )
         )
     return Server(
         tree=tree,

@@ -9,6 +9,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from ecumen import codes
+from ecumen.codes import Code, ContentType, Facts
 from ecumen.engines.httpd import types
 from ecumen.engines.httpd.asking import own_address
 from ecumen.engines.httpd.methods import KNOWN
@@ -29,7 +31,6 @@ from ecumen.engines.sites import (
     Doubt,
     Handling,
     Lifetime,
-    Part,
     Phase,
     Proof,
     Rank,
@@ -42,16 +43,15 @@ from ecumen.survey import Entry, Kind
 # A file that stands in for what is missing may be missing itself; the server gives up at some time.
 DEEPEST_FALLBACK = 5
 _STATUS = "server-status"
-
-
-def share(handling: Handling, blocks: Sequence[Block], doubts: Sequence[Doubt]) -> None:
-    """Each block and doubt goes to the gate that its code names."""
-    for block in blocks:
-        part: Part = getattr(handling, block.code.partition(".")[0])
-        part.blocks.append(block)
-    for doubt in doubts:
-        part = getattr(handling, doubt.code.partition(".")[0])
-        part.doubts.append(doubt)
+# Behind these there is nothing to be found or missed.
+_ENDED = (
+    codes.LADDER_LINK_REFUSED,
+    codes.LADDER_LINK_OWNER,
+    codes.LADDER_LINK_PROTECTED,
+    codes.LADDER_LINK_LOOP,
+    codes.LADDER_LINK_NOWHERE,
+    codes.LADDER_NAME_TOO_LONG,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,48 +87,45 @@ class Serving:
     def decide(self) -> None:
         walked = self.target.walked
         if walked.unseen:
-            self.part.code = "passage.not-reached"
+            self.part.code = codes.PASSAGE_NOT_REACHED
             return
         if self.looked.part.answer is not None:
-            self.part.code = "passage.not-reached"
+            self.part.code = codes.PASSAGE_NOT_REACHED
             return
         entry = walked.entry
         chosen = self._negotiated(self.looked, self.target)
         if chosen is not None and chosen.target is not None:
             found = chosen.target.walked.entry
             assert found is not None
-            self.part.code = "serve.variant"
+            self.part.code = codes.SERVE_VARIANT
             self._serve_sub(chosen, chosen.target, found)
         elif entry is not None and entry.kind is Kind.DIR:
             self._folder(walked, entry)
         elif self.looked.goes_on is not None:
             self.goes_on = self.looked
-            self.part.code = "passage.not-reached"
+            self.part.code = codes.PASSAGE_NOT_REACHED
         elif entry is None:
             self._missing(walked)
         elif entry.kind is Kind.FILE:
             self._file(self.looked, self.target, entry, walked.path)
 
     def _doubt(
-        self, code: str, rank: Rank, facts: dict[str, str], *proofs: Proof, only_type: bool = False
+        self, code: Code, rank: Rank, facts: Facts, *proofs: Proof, only_type: bool = False
     ) -> None:
         self.part.doubts.append(Doubt(code, rank, facts, proofs, only_type))
 
-    def _block(
-        self, code: str, rank: Rank, status: int, facts: dict[str, str], *proofs: Proof
-    ) -> None:
-        share(self.handling, [Block(code, rank, status, facts, proofs)], [])
+    def _block(self, code: Code, rank: Rank, status: int, facts: Facts, *proofs: Proof) -> None:
+        self.handling.take([Block(code, rank, status, facts, proofs)], [])
 
     # --- nothing there ---
 
     def _ended(self, walked: Walked) -> bool:
-        ended = ("ladder.link-", "ladder.name-too-long")
-        return any(block.code.startswith(ended) for block in walked.blocks)
+        return any(block.code in _ENDED for block in walked.blocks)
 
     def _missing(self, walked: Walked) -> None:
         rank = Rank(Phase.CONTENT)
         if self._ended(walked):
-            self.part.code = "passage.not-reached"
+            self.part.code = codes.PASSAGE_NOT_REACHED
             return
         typed = self._typed(self.looked, self.target, walked.path)
         if not self._has_handler(self.looked, self.target, typed):
@@ -141,7 +138,7 @@ class Serving:
             return
         if self._other_method(walked.path):
             return
-        self._block("serve.missing", rank, 404, {"path": walked.path})
+        self._block(codes.SERVE_MISSING, rank, 404, {"path": walked.path})
 
     def _fallback(self, looked: Looked, deep: int = 0) -> _StandIn | None:
         """What stands in for what is missing, if anything is to."""
@@ -162,23 +159,23 @@ class Serving:
         if blocks:
             return _StandIn(choice.value, proof, blocks=tuple(blocks))
         if entry is not None:
-            self._doubt("serve.fallback", Rank(Phase.FOLDER), {"name": choice.value}, proof)
+            self._doubt(codes.SERVE_FALLBACK, Rank(Phase.FOLDER), {"name": choice.value}, proof)
             return None
         if deep < DEEPEST_FALLBACK:
             return self._fallback(sub, deep + 1)
         facts = {"path": sub.target.walked.path if sub.target else choice.value}
         rank = Rank(Phase.FOLDER)
-        block = Block("serve.fallback-missing", rank, 500, facts, (proof,))
+        block = Block(codes.SERVE_FALLBACK_MISSING, rank, 500, facts, (proof,))
         return _StandIn(choice.value, proof, blocks=(block,))
 
     def _stand_in(self, stand_in: _StandIn) -> None:
         sub = stand_in.sub
         self.part.proofs.append(stand_in.proof)
-        share(self.handling, stand_in.blocks, [])
+        self.handling.take(stand_in.blocks, [])
         if stand_in.answer is not None:
             self.part.answer = _moved(stand_in.answer)
         if sub is not None and sub.target is not None and sub.target.walked.entry is not None:
-            self.part.code = "serve.fallback-file"
+            self.part.code = codes.SERVE_FALLBACK_FILE
             self.part.facts["fallback"] = stand_in.name
             self._serve_sub(sub, sub.target, sub.target.walked.entry)
 
@@ -199,10 +196,10 @@ class Serving:
         rank = Rank(Phase.ACCESS, 5)
         if not decide(folder, self.walker.subject, READ).allowed:
             facts = {"path": folder.path}
-            block = Block("ladder.unlistable", rank, 403, facts, (Proof(entry=folder),))
+            block = Block(codes.LADDER_UNLISTABLE, rank, 403, facts, (Proof(entry=folder),))
             target.blocks.append(block)
             if looked is self.looked:
-                share(self.handling, [block], [])
+                self.handling.take([block], [])
         leaf = walked.path.rpartition("/")[2]
         names = [n for n in self.walker.files.children(folder.path) if n.startswith(f"{leaf}.")]
         if not names and folder.listed:
@@ -210,7 +207,7 @@ class Serving:
         variants = self._variants(looked, target, names) if folder.listed else None
         if variants is None or len(variants) > 1:
             line = Proof(place=options.place, text=options.text)
-            self._doubt("serve.variants", rank, {"name": leaf}, line)
+            self._doubt(codes.SERVE_VARIANTS, rank, {"name": leaf}, line)
             return None
         return variants[0] if variants else None
 
@@ -251,7 +248,7 @@ class Serving:
         walked = target.walked
         rank = Rank(Phase.CONTENT)
         typed = self._typed(looked, target, path)
-        self.part.facts |= {"path": path, "type": typed.type or ""}
+        self.part.facts |= {"path": path, "type": ContentType(typed.type or "")}
         self.part.proofs.append(Proof(entry=entry, path=path))
         if typed.ending is not None and typed.ending.place is not None:
             text = f"{typed.by}: {typed.type}"
@@ -264,13 +261,13 @@ class Serving:
             return
         if walked.rest and target.settings.path_info != "on":
             facts = {"path": path, "rest": walked.rest}
-            self._block("serve.trailing-path", rank, 404, facts, Proof(entry=entry, path=path))
+            self._block(codes.SERVE_TRAILING_PATH, rank, 404, facts, Proof(entry=entry, path=path))
             return
         rung = may_read(self.walker, entry)
         self.handling.ladder.picture.append(rung)
         if not rung.allowed:
             facts = {"path": path}
-            self._block("ladder.unreadable", rank, 403, facts, Proof(entry=entry, path=path))
+            self._block(codes.LADDER_UNREADABLE, rank, 403, facts, Proof(entry=entry, path=path))
         self.handling.file = path
         self.part.answer = Answer(200, rank, content_type=typed.type)
         self.handling.lifetime = self._lifetime(target.settings, typed.type or "", entry)
@@ -329,12 +326,12 @@ class Serving:
                 return True
             if handler.lower() != "default-handler" and not self._nobody(handler):
                 proof = Proof(place=choice.place, text=choice.text)
-                self._doubt("serve.handler", rank, {"handler": handler}, proof)
+                self._doubt(codes.SERVE_HANDLER, rank, {"handler": handler}, proof)
         elif typed.handler is not None and not self._nobody(typed.handler):
             proof = Proof(place=typed.handler_place, text=f"{path}: {typed.handler}")
-            self._doubt("serve.handler", rank, {"handler": typed.handler}, proof)
+            self._doubt(codes.SERVE_HANDLER, rank, {"handler": typed.handler}, proof)
         if looked.handler is not None and entry is not None:
-            self._doubt("serve.handler", rank, {"handler": "a program"}, looked.handler)
+            self._doubt(codes.SERVE_HANDLER, rank, {"handler": "a program"}, looked.handler)
         return False
 
     def _nobody(self, handler: str) -> bool:
@@ -350,7 +347,7 @@ class Serving:
         if self.method not in ("GET", "HEAD"):
             return False
         kind = "text/plain" if "auto" in (self.looked.way.query or "") else "text/html"
-        self.part.code = "serve.status-page"
+        self.part.code = codes.SERVE_STATUS_PAGE
         self.part.answer = Answer(200, Rank(Phase.CONTENT), f"{kind}; charset=ISO-8859-1")
         return True
 
@@ -361,13 +358,13 @@ class Serving:
         if method in ("GET", "HEAD", "POST"):
             return False
         if method == "OPTIONS":
-            self.part.code = "serve.options"
-            self._doubt("serve.options", rank, facts, only_type=True)
+            self.part.code = codes.SERVE_OPTIONS
+            self._doubt(codes.SERVE_OPTIONS, rank, facts, only_type=True)
             self.part.answer = Answer(200, rank)
         elif method in KNOWN:
-            self._block("serve.method", rank, 405, facts)
+            self._block(codes.SERVE_METHOD, rank, 405, facts)
         else:
-            self._block("serve.method-unknown", rank, 501, facts)
+            self._block(codes.SERVE_METHOD_UNKNOWN, rank, 501, facts)
         return True
 
     # --- a folder ---
@@ -385,7 +382,7 @@ class Serving:
             return
         if self.looked.goes_on is not None:
             self.goes_on = self.looked
-            self.part.code = "passage.not-reached"
+            self.part.code = codes.PASSAGE_NOT_REACHED
             return
         names = ("index.html",) if settings.index is None else settings.index
         if names and self._index(walked, folder, names):
@@ -398,16 +395,16 @@ class Serving:
         if step.blocked:
             # By its own path, however it was reached: it is closed once.
             facts = {"path": folder.path}
-            self._block("ladder.shut", Rank(Phase.FOLDER), 403, facts, Proof(entry=folder))
+            self._block(codes.LADDER_SHUT, Rank(Phase.FOLDER), 403, facts, Proof(entry=folder))
         place = self.target.settings.index_place
         if place is not None:
-            self.part.facts["index_line"] = str(place)
+            self.part.facts["index_line"] = place
         refused: Looked | None = None
         refused_blocks: list[Block] = []
         for number, name in enumerate(names):
             if "?" in name or name.endswith("/"):
                 proof = Proof(place=place, text=name)
-                self._doubt("serve.index-elsewhere", Rank(Phase.FOLDER), {"name": name}, proof)
+                self._doubt(codes.SERVE_INDEX_ELSEWHERE, Rank(Phase.FOLDER), {"name": name}, proof)
                 continue
             sub = self._aside(name if name.startswith("/") else f"{self.path}{name}", self.looked)
             entry = sub.target.walked.entry if sub.target is not None else None
@@ -415,7 +412,7 @@ class Serving:
             path = sub.target.walked.path if sub.target is not None else name
             if sub.part.answer is not None and not blocks:
                 self.part.answer = _moved(sub.part.answer)
-                self.part.code = "serve.index-sent"
+                self.part.code = codes.SERVE_INDEX_SENT
                 self.part.facts["index"] = name
                 return True
             if entry is not None and entry.kind is Kind.DIR and not blocks:
@@ -444,7 +441,7 @@ class Serving:
             self.part.picture.append(Candidate(name, path, outcome, entry))
         if refused is None:
             return False
-        share(self.handling, refused_blocks, [])
+        self.handling.take(refused_blocks, [])
         self._after_refusal(refused)
         return True
 
@@ -462,7 +459,7 @@ class Serving:
         if target is None:
             return
         self.part.facts["path"] = target.walked.path
-        self.part.code = "serve.index-refused"
+        self.part.code = codes.SERVE_INDEX_REFUSED
         entry = target.walked.entry
         if entry is not None and entry.kind is Kind.FILE:
             self._serve_sub(refused, target, entry)
@@ -489,17 +486,17 @@ class Serving:
         asking = by.asking.aside(by.asking.read(escaped(path)), by.way.query, judged, beside)
         sub = self.phases.look(asking)
         for doubt in sub.part.doubts:
-            if doubt not in self.handling.way.doubts:
-                self.handling.way.doubts.append(doubt)
+            if doubt not in self.handling.part(doubt.code).doubts:
+                self.handling.take([], [doubt])
         if sub.target is None:
             return sub
         sub = self._negotiated(sub, sub.target) or sub
         assert sub.target is not None
-        before = {(d.code, d.facts.get("path"), d.proofs) for d in self.target.doubts}
+        before = {d.same for d in self.target.doubts}
         for doubt in sub.target.doubts:
-            if (doubt.code, doubt.facts.get("path"), doubt.proofs) not in before:
+            if doubt.same not in before:
                 moved = Doubt(doubt.code, Rank(Phase.FOLDER), doubt.facts, doubt.proofs)
-                share(self.handling, [], [moved])
+                self.handling.take([], [moved])
         return sub
 
     def _blocks_of(self, sub: Looked) -> list[Block]:
@@ -507,8 +504,8 @@ class Serving:
         blocks = list(sub.part.blocks)
         if sub.target is not None:
             blocks += sub.target.blocks
-        known = {(b.code, b.facts.get("path")) for b in self.target.blocks}
-        known |= {(b.code, b.facts.get("path")) for b in self.handling.ladder.blocks}
+        known = {(b.code, b.path) for b in self.target.blocks}
+        known |= {(b.code, b.path) for b in self.handling.ladder.blocks}
         ruled = [b.proofs for b in self.target.blocks if b.rank.within == Phase.ACCESS]
         # What is met first in this question is met first by the one that it is asked for.
         order = sorted({block.rank for block in blocks})
@@ -517,15 +514,15 @@ class Serving:
             Block(b.code, Rank(Phase.FOLDER, 1 + order.index(b.rank)), b.status, b.facts, b.proofs)
             for b in blocks
             if (b.rank.within == Phase.ACCESS and b.proofs not in ruled)
-            or (b.rank.within != Phase.ACCESS and (b.code, b.facts.get("path")) not in known)
+            or (b.rank.within != Phase.ACCESS and (b.code, b.path) not in known)
         ]
 
     def _serve_sub(self, sub: Looked, target: Target, entry: Entry) -> None:
         if sub.goes_on is not None:
             self.goes_on = sub
             return
-        if self.part.code == "serve.file":
-            self.part.code = "serve.index"
+        if self.part.code == codes.SERVE_FILE:
+            self.part.code = codes.SERVE_INDEX
         path = target.walked.path
         self.part.facts["index"] = path.rpartition("/")[2]
         picture = self.handling.ladder.picture
@@ -545,19 +542,19 @@ class Serving:
         if self._other_method(walked.path):
             return
         if self.method == "POST" or (handler is not None and self._nobody(handler)):
-            self._block("serve.post-on-folder", rank, 404, facts)
+            self._block(codes.SERVE_POST_ON_FOLDER, rank, 404, facts)
             return
         line = Proof(place=options.place if options else None, text=options.text if options else "")
         proofs = (line,) if line.place else ()
         self.part.facts |= facts
         if options is None or not options.bits & Opt.INDEXES:
-            self._block("serve.no-index", rank, 403, facts, *proofs)
+            self._block(codes.SERVE_NO_INDEX, rank, 403, facts, *proofs)
             return
         if not decide(folder, self.walker.subject, READ).allowed:
-            self._block("ladder.unlistable", rank, 403, facts, Proof(entry=folder))
+            self._block(codes.LADDER_UNLISTABLE, rank, 403, facts, Proof(entry=folder))
         kind = settings.listing_type or "text/html"
         charset = settings.listing_charset or "ISO-8859-1"
-        self.part.code = "serve.listing"
+        self.part.code = codes.SERVE_LISTING
         self.part.proofs += proofs
         self.part.answer = Answer(200, rank, content_type=f"{kind};charset={charset}")
 
@@ -566,11 +563,11 @@ class Serving:
         assert looked.target is not None
         where = own_address(looked.asking, looked.target.settings)
         index = looked is not self.looked
-        self.part.code = "serve.index-folder" if index else "serve.folder-redirect"
+        self.part.code = codes.SERVE_INDEX_FOLDER if index else codes.SERVE_FOLDER_REDIRECT
         query = "" if looked.way.query is None else f"?{looked.way.query}"
         location = None if where is None else f"{where}{escaped(path)}{query}"
         if location is None:
-            self._doubt("serve.own-name", rank, {}, only_type=True)
+            self._doubt(codes.SERVE_OWN_NAME, rank, {}, only_type=True)
         self.part.facts |= {"location": location or path, "path": self.target.walked.path}
         self.part.answer = Answer(301, rank, REDIRECT, location)
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
+from ecumen import codes
 from ecumen.engines.httpd.access import Access, Outcome, Visitor, judge
 from ecumen.engines.httpd.asking import Asked
 from ecumen.engines.httpd.compat import Compat
@@ -158,16 +159,16 @@ class Targets:
             proofs = access.lines
             if outcome is None:
                 doubts = tuple(proof_of(directive) for directive in unknown)
-                target.doubts.append(Doubt("rule.unknown-test", rank, {}, doubts))
+                target.doubts.append(Doubt(codes.RULE_UNKNOWN_TEST, rank, {}, doubts))
             elif outcome is Outcome.LOGIN:
                 self._login(target, visitor, rank, proofs)
             elif outcome is not Outcome.GRANTED:
-                code = "rule.local-only" if _only_local(proofs) else "rule.denied"
+                code = codes.RULE_LOCAL_ONLY if _only_local(proofs) else codes.RULE_DENIED
                 target.blocks.append(Block(code, rank, 403, _whom(visitor), proofs))
         elif settings.auth_type is not None and settings.auth_type.value.lower() != "none":
             # A way to sign in without any rule that asks for it is a mistake to the server.
             line = Proof(place=settings.auth_type.place, text=settings.auth_type.text)
-            target.blocks.append(Block("rule.login-unused", rank, 500, {}, (line,)))
+            target.blocks.append(Block(codes.RULE_LOGIN_UNUSED, rank, 500, {}, (line,)))
         target.lines = _rule_lines(sections, access, outcome)
 
     def _compat(self, target: Target, visitor: Visitor) -> bool | None:
@@ -181,9 +182,9 @@ class Targets:
             return False
         if allowed is None:
             rank = Rank(Phase.ACCESS)
-            target.doubts.append(Doubt("rule.unknown-test", rank, {}, compat.lines))
+            target.doubts.append(Doubt(codes.RULE_UNKNOWN_TEST, rank, {}, compat.lines))
         elif not allowed:
-            block = Block("rule.denied", Rank(Phase.ACCESS), 403, _whom(visitor), compat.lines)
+            block = Block(codes.RULE_DENIED, Rank(Phase.ACCESS), 403, _whom(visitor), compat.lines)
             target.blocks.append(block)
         return allowed
 
@@ -192,11 +193,11 @@ class Targets:
     ) -> None:
         kind = target.settings.auth_type
         if visitor.signed_in or (kind is not None and kind.value.lower() != "basic"):
-            target.doubts.append(Doubt("rule.login-unknown", rank, {}, proofs))
+            target.doubts.append(Doubt(codes.RULE_LOGIN_UNKNOWN, rank, {}, proofs))
         elif kind is None or target.settings.auth_name is None:
-            target.blocks.append(Block("rule.login-broken", rank, 500, {}, proofs))
+            target.blocks.append(Block(codes.RULE_LOGIN_BROKEN, rank, 500, {}, proofs))
         else:
-            target.blocks.append(Block("rule.login", rank, 401, {}, proofs))
+            target.blocks.append(Block(codes.RULE_LOGIN, rank, 401, {}, proofs))
 
 
 def _held(
@@ -232,7 +233,7 @@ def _by_address(host: Host, path: str) -> tuple[list[Section], list[Doubt]]:
 def _unknown_pattern(section: Section) -> Doubt:
     facts = {"pattern": section.pattern}
     proofs = (proof_of(section.directive),)
-    return Doubt("rule.pattern-unknown", Rank(Phase.ENTRY, 2), facts, proofs)
+    return Doubt(codes.RULE_PATTERN_UNKNOWN, Rank(Phase.ENTRY, 2), facts, proofs)
 
 
 def _only_local(proofs: tuple[Proof, ...]) -> bool:

@@ -9,6 +9,9 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
+from ecumen import codes
+from ecumen.codes import Code
+
 USUAL_LINE_LIMIT = 8190  # bytes of a request line that are let through
 _UNRESERVED = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
 # What stays as it is, whatever the settings.
@@ -21,11 +24,11 @@ _KEPT_IN_LOCATION = frozenset(
 
 @dataclass(frozen=True, slots=True)
 class Address:
-    """path: decoded, dot segments resolved, double slashes merged. problem: "" or a code."""
+    """path: decoded, dot segments resolved, double slashes merged. problem: why it is refused."""
 
     path: str
     status: int | None = None
-    problem: str = ""
+    problem: Code | None = None
 
 
 def read_path(raw: str, slashes: str = "off") -> Address:
@@ -38,9 +41,9 @@ def read_path(raw: str, slashes: str = "off") -> Address:
     data = raw.encode("utf-8", "surrogateescape")
     normal = _normalise(data)
     if normal is None:
-        return Address(raw, 400, "way.bad-path")
+        return Address(raw, 400, codes.WAY_BAD_PATH)
     decoded = bytearray()
-    problem = ""
+    problem: Code | None = None
     at = 0
     while at < len(normal):
         if normal[at] != 0x25:
@@ -53,7 +56,7 @@ def read_path(raw: str, slashes: str = "off") -> Address:
             at += 3
             continue
         if byte == 0x00 or (byte == 0x2F and slashes == "off"):
-            problem = "way.forbidden-escape"
+            problem = codes.WAY_FORBIDDEN_ESCAPE
         decoded.append(byte)
         at += 3
     if slashes == "on":

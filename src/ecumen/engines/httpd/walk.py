@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
+from ecumen import codes
 from ecumen.engines.httpd.overrides import OverrideReader, asks_for
 from ecumen.engines.httpd.server import Host, Section
 from ecumen.engines.httpd.settings import Opt, Settings
@@ -234,29 +235,29 @@ class FolderWalk:
             return False
         if walk.problem in (Problem.MISSING, Problem.NOT_FOLDER):
             return False
-        shut = {block.facts.get("path") for block in walked.blocks if block.code == "ladder.shut"}
+        shut = {block.path for block in walked.blocks if block.code == codes.LADDER_SHUT}
         kept_out = any(step.protected or step.entry.path not in shut for step in walk.blocked)
         if walk.problem is not None or entry is None or kept_out:
-            walked.blocks.append(Block("rule.override-closed", rank, 403, facts, ()))
+            walked.blocks.append(Block(codes.RULE_OVERRIDE_CLOSED, rank, 403, facts, ()))
             return False
         proof = Proof(entry=entry, path=path)
         if entry.kind is Kind.PIPE:
-            walked.doubts.append(Doubt("rule.override-file", rank, facts, (proof,)))
+            walked.doubts.append(Doubt(codes.RULE_OVERRIDE_FILE, rank, facts, (proof,)))
             return False
         if entry.kind is not Kind.FILE or not decide(entry, self.walker.subject, READ).allowed:
-            walked.blocks.append(Block("rule.override-closed", rank, 403, facts, (proof,)))
+            walked.blocks.append(Block(codes.RULE_OVERRIDE_CLOSED, rank, 403, facts, (proof,)))
             return False
         settings = walked.settings
         read = self.overrides.read(path, walk.physical, settings.override, settings.override_list)
         if read is None:
-            walked.doubts.append(Doubt("rule.override-file", rank, facts, (proof,)))
+            walked.doubts.append(Doubt(codes.RULE_OVERRIDE_FILE, rank, facts, (proof,)))
             return True
         for directive in read.doubts:
             walked.doubts.append(unread(directive, rank))
         if read.fault is not None:
             place, why = read.fault
             proofs = (Proof(place=place, text=why), proof)
-            block = Block("rule.override-refused", rank, 500, {**facts, "why": why}, proofs)
+            block = Block(codes.RULE_OVERRIDE_REFUSED, rank, 500, {**facts, "why": why}, proofs)
             walked.blocks.append(block)
             return True
         walked.settings = self.merge(walked.settings, read.settings)
@@ -287,7 +288,7 @@ class FolderWalk:
                 self._unseen(walked, walked.path, depth)
             elif problem is Problem.TOO_LONG:
                 facts = {"path": walked.path}
-                walked.blocks.append(Block("ladder.name-too-long", rank, 403, facts))
+                walked.blocks.append(Block(codes.LADDER_NAME_TOO_LONG, rank, 403, facts))
             return False
         if entry.kind is Kind.LINK:
             target = self._link(walked, entry, rank)
@@ -325,19 +326,19 @@ class FolderWalk:
 
     def _shut(self, walked: Walked, step: Step, rank: Rank) -> None:
         """The worker may not search a folder."""
-        known = {block.facts.get("path") for block in walked.blocks if block.code == "ladder.shut"}
+        known = {block.path for block in walked.blocks if block.code == codes.LADDER_SHUT}
         if step.entry.path not in known:
             facts = {"path": step.entry.path}
             proof = Proof(entry=step.entry)
-            walked.blocks.append(Block("ladder.shut", rank, 403, facts, (proof,)))
+            walked.blocks.append(Block(codes.LADDER_SHUT, rank, 403, facts, (proof,)))
 
     def _special(self, walked: Walked, entry: Entry, rank: Rank) -> None:
         facts = {"path": walked.path, "kind": entry.kind.value}
         proofs = (Proof(entry=entry),)
         if entry.kind is Kind.PIPE:
-            walked.doubts.append(Doubt("serve.pipe", rank, facts, proofs))
+            walked.doubts.append(Doubt(codes.SERVE_PIPE, rank, facts, proofs))
         else:
-            walked.blocks.append(Block("serve.no-file", rank, 403, facts, proofs))
+            walked.blocks.append(Block(codes.SERVE_NO_FILE, rank, 403, facts, proofs))
 
     # --- links ---
 
@@ -352,17 +353,21 @@ class FolderWalk:
         facts = {"path": walked.path, "target": link.target or ""}
         if not allowed:
             proofs = (Proof(entry=link, path=walked.path), *((line,) if place else ()))
-            walked.blocks.append(Block("ladder.link-refused", rank, 403, facts, proofs))
+            walked.blocks.append(Block(codes.LADDER_LINK_REFUSED, rank, 403, facts, proofs))
         if lead.problem is Problem.UNSEEN:
             self._unseen(walked, lead.physical, rank.step // HALF)
         self._lead(walked, lead.steps, rank)
         if rule == "owner" and lead.entry is not None and lead.entry.uid != link.uid:
             allowed = False
             proofs = (Proof(entry=link, path=walked.path), Proof(entry=lead.entry), line)
-            walked.blocks.append(Block("ladder.link-owner", rank, 403, facts, proofs))
+            walked.blocks.append(Block(codes.LADDER_LINK_OWNER, rank, 403, facts, proofs))
         walked.rungs.append(Rung(walked.path, link, "", allowed, "", "", rule))
         if lead.problem in (Problem.MISSING, Problem.LOOP, Problem.NOT_FOLDER, Problem.TOO_LONG):
-            code = "ladder.link-loop" if lead.problem is Problem.LOOP else "ladder.link-nowhere"
+            code = (
+                codes.LADDER_LINK_LOOP
+                if lead.problem is Problem.LOOP
+                else codes.LADDER_LINK_NOWHERE
+            )
             proofs = (Proof(entry=link, path=walked.path),)
             walked.blocks.append(Block(code, rank, 403, facts, proofs))
         return None if lead.problem else lead.entry
@@ -377,7 +382,7 @@ class FolderWalk:
             elif step.protected:
                 facts = {"path": step.entry.path, "target": step.entry.target or ""}
                 proofs = (Proof(entry=step.entry),)
-                walked.blocks.append(Block("ladder.link-protected", rank, 403, facts, proofs))
+                walked.blocks.append(Block(codes.LADDER_LINK_PROTECTED, rank, 403, facts, proofs))
 
     # --- after the walk ---
 
@@ -403,7 +408,7 @@ class FolderWalk:
                 if fits is None:
                     walked.doubts.append(
                         Doubt(
-                            "rule.pattern-unknown",
+                            codes.RULE_PATTERN_UNKNOWN,
                             Rank(Phase.WALK, HALF * HALF),
                             {"pattern": section.pattern},
                             (proof_of(section.directive),),
@@ -418,18 +423,18 @@ class FolderWalk:
         proof = proof_of(section.directive)
         facts = {"pattern": section.pattern}
         rank = Rank(Phase.WALK, depth * HALF)
-        walked.doubts.append(Doubt("rule.pattern-unknown", rank, facts, (proof,)))
+        walked.doubts.append(Doubt(codes.RULE_PATTERN_UNKNOWN, rank, facts, (proof,)))
 
     def _unseen(self, walked: Walked, path: str, depth: int) -> None:
         walked.unseen = True
         rank = Rank(Phase.WALK, depth * HALF + 2)
-        walked.doubts.append(Doubt("ladder.unseen", rank, {"path": path}))
+        walked.doubts.append(Doubt(codes.LADDER_UNSEEN, rank, {"path": path}))
 
 
 def unread(directive: Directive, rank: Rank) -> Doubt:
     """The doubt about a directive that is not evaluated."""
     return Doubt(
-        "rule.not-evaluated",
+        codes.RULE_NOT_EVALUATED,
         rank,
         {"directive": directive.name.lstrip("<")},
         (proof_of(directive),),

@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import TypeVar
 
+from ecumen import codes
 from ecumen.engines.httpd import rewriting
 from ecumen.engines.httpd.asking import Asking, Variables, is_ours, own_address
 from ecumen.engines.httpd.redirects import Redirect, alias_length, find_redirect, put_groups
@@ -58,7 +59,7 @@ class Ways:
     def find(self, asking: Asking, settings: Settings) -> Way:
         """settings: those that hold for the address alone, before any folder is known."""
         path = asking.path
-        way = Way(Part("way.root", {"address": path}), path, asking.query)
+        way = Way(Part(codes.WAY_ROOT, {"address": path}), path, asking.query)
         if asking.address.problem:
             facts = {"address": path}
             rank = Rank(Phase.ADDRESS)
@@ -82,7 +83,7 @@ class Ways:
 
     def _in_root(self, host: Host, path: str, way: Way) -> None:
         if host.root is None:
-            way.part.doubts.append(Doubt("way.no-root", RANK))
+            way.part.doubts.append(Doubt(codes.WAY_NO_ROOT, RANK))
             return
         filename = f"{host.root.rstrip('/')}{path}" or "/"
         proof = proof_of(host.root_line) if host.root_line else None
@@ -147,7 +148,7 @@ class Ways:
     ) -> None:
         host, made = asking.host, subject.filename
         if not made.startswith("/"):
-            way.part.blocks.append(Block("way.bad-path", RANK, 400, {"address": made}))
+            way.part.blocks.append(Block(codes.WAY_BAD_PATH, RANK, 400, {"address": made}))
             return
         if made.startswith("/~"):
             rule = result.last
@@ -165,14 +166,14 @@ class Ways:
         if there and not result.reduced and (written or made.startswith(root)):
             way.filename = cleaned(made)
             way.part.facts |= {"path": way.filename}
-            way.part.code = "way.rewritten"
+            way.part.code = codes.WAY_REWRITTEN
             return
         below = cleaned(f"{root.rstrip('/')}/{made.lstrip('/')}")
         if not f"{below}/".startswith(f"{root.rstrip('/')}/"):
-            way.part.blocks.append(Block("way.refused", RANK, 403, {"address": made}))
+            way.part.blocks.append(Block(codes.WAY_REFUSED, RANK, 403, {"address": made}))
             return
         self._in_root(host, below[len(root.rstrip("/")) :], way)
-        way.part.code = "way.rewritten"
+        way.part.code = codes.WAY_REWRITTEN
 
     def look(self, path: str, follow: bool) -> Entry | None:
         """What the worker finds there. Raises LookupError where the survey cannot tell."""
@@ -225,7 +226,7 @@ class Ways:
             filename = f"{self.server.root.rstrip('/')}/{filename}"
         filename = cleaned(filename)
         proof = proof_of(alias.directive)
-        way.part.code = "way.alias"
+        way.part.code = codes.WAY_ALIAS
         way.part.facts |= {"path": filename, "alias": alias.fake}
         way.part.picture.append(Mapped("alias", way.path, filename, proof))
         way.part.proofs.append(proof)
@@ -267,7 +268,9 @@ class Ways:
             if not absolute and ":" in prefix:
                 return _elsewhere(way, proof, f"{prefix}{name}{behind}")
             if not absolute:
-                part.doubts.append(Doubt("way.not-evaluated", RANK, {"directive": pattern}, proofs))
+                part.doubts.append(
+                    Doubt(codes.WAY_NOT_EVALUATED, RANK, {"directive": pattern}, proofs)
+                )
                 return False
             folder = f"{prefix}{name}{tail}"
         elif absolute:
@@ -277,7 +280,9 @@ class Ways:
         else:
             account = self.survey.account_by_name.get(name)
             if account is None and any(gap.what == "accounts" for gap in self.survey.gaps):
-                part.doubts.append(Doubt("way.account-unknown", RANK, {"account": name}, proofs))
+                part.doubts.append(
+                    Doubt(codes.WAY_ACCOUNT_UNKNOWN, RANK, {"account": name}, proofs)
+                )
             if account is None:
                 part.picture.append(Mapped("personal-nobody", path, path, proof))
                 return False
@@ -285,12 +290,12 @@ class Ways:
         if not last:
             walk = self.walker.walk(folder) if self.walker else None
             if walk is None or walk.problem == "unseen":
-                part.doubts.append(Doubt("way.personal-unseen", RANK, {"path": folder}, proofs))
+                part.doubts.append(Doubt(codes.WAY_PERSONAL_UNSEEN, RANK, {"path": folder}, proofs))
             elif walk.problem or walk.blocked:
                 part.picture.append(Mapped("personal-missing", path, folder, proof))
                 return False
         filename = clean(folder).rstrip("/") + behind
-        part.code = "way.personal"
+        part.code = codes.WAY_PERSONAL
         part.facts |= {"account": name, "path": filename}
         part.picture.append(Mapped("personal", path, filename, proof))
         part.proofs += [proof] if proof else []
@@ -327,14 +332,14 @@ def _that_take(entries: Iterable[_Entry], way: Way) -> Iterator[tuple[_Entry, in
         if taken is None:
             facts = {"directive": entry.directive.name}
             proofs = (proof_of(entry.directive),)
-            way.part.doubts.append(Doubt("way.not-evaluated", RANK, facts, proofs))
+            way.part.doubts.append(Doubt(codes.WAY_NOT_EVALUATED, RANK, facts, proofs))
         elif taken:
             yield entry, taken
 
 
 def _elsewhere(way: Way, proof: Proof | None, location: str) -> bool:
     part = way.part
-    part.code = "way.personal-elsewhere"
+    part.code = codes.WAY_PERSONAL_ELSEWHERE
     part.facts["location"] = location
     part.picture.append(Mapped("personal-elsewhere", way.path, location, proof))
     part.answer = Answer(302, RANK, REDIRECT, location)
@@ -359,7 +364,7 @@ def personal_folder(pattern: str, name: str, home: str) -> str | None:
 def not_evaluated(part: Part, what: rewriting.NotEvaluated, rank: Rank) -> None:
     """Notes that a rule of rewriting was beyond what is worked out."""
     facts = {"what": what.what}
-    part.doubts.append(Doubt("way.rule-unknown", rank, facts, (proof_of(what.directive),)))
+    part.doubts.append(Doubt(codes.WAY_RULE_UNKNOWN, rank, facts, (proof_of(what.directive),)))
 
 
 def settle(
@@ -377,7 +382,7 @@ def settle(
     if (result.keeps_escapes or not leads_away) and any(
         char <= " " or char == "\x7f" for char in query
     ):
-        part.blocks.append(Block("way.refused", rank, 403, {}, proofs))
+        part.blocks.append(Block(codes.WAY_REFUSED, rank, 403, {}, proofs))
         return True
     if result.action is rewriting.Action.STATUS:
         ended(part, result.status, rank, proofs)
@@ -386,7 +391,7 @@ def settle(
         return False
     location = rewriting.location_of(result, subject, asked_with)
     status = result.status if 300 <= result.status < 400 else 302
-    part.code = "way.sent"
+    part.code = codes.WAY_SENT
     part.facts |= {"location": location}
     part.answer = Answer(status, rank, REDIRECT, location)
     return True
@@ -394,17 +399,17 @@ def settle(
 
 def ended(part: Part, status: int, rank: Rank, proofs: tuple[Proof, ...]) -> None:
     """A rule that ends the request with a status."""
-    facts = {"status": str(status)}
+    facts = {"status": status}
     if status >= 400:
-        code = {403: "way.refused", 410: "way.gone", 500: "way.rules-fail"}.get(
-            status, "way.status"
+        code = {403: codes.WAY_REFUSED, 410: codes.WAY_GONE, 500: codes.WAY_RULES_FAIL}.get(
+            status, codes.WAY_STATUS
         )
         part.blocks.append(Block(code, rank, status, facts, proofs))
         return
-    part.code = "way.status"
+    part.code = codes.WAY_STATUS
     part.facts |= facts
     if status != 200:
-        part.doubts.append(Doubt("way.status", rank, facts, proofs, only_type=True))
+        part.doubts.append(Doubt(codes.WAY_STATUS, rank, facts, proofs, only_type=True))
     part.answer = Answer(status, rank, REDIRECT)
 
 
@@ -425,7 +430,7 @@ def redirected(
         return False
     if isinstance(sent, Redirect):
         facts = {"directive": sent.directive.name}
-        part.doubts.append(Doubt("way.redirect", rank, facts, (proof_of(sent.directive),)))
+        part.doubts.append(Doubt(codes.WAY_REDIRECT, rank, facts, (proof_of(sent.directive),)))
         return False
     proof = proof_of(sent.redirect.directive)
     part.proofs.append(proof)
@@ -434,8 +439,8 @@ def redirected(
         ended(part, sent.status, rank, (proof,))
         return True
     if sent.location is None:
-        part.doubts.append(Doubt("serve.own-name", rank, {}, (proof,), only_type=True))
-    part.code = "way.sent"
+        part.doubts.append(Doubt(codes.SERVE_OWN_NAME, rank, {}, (proof,), only_type=True))
+    part.code = codes.WAY_SENT
     part.facts |= {"location": sent.location or ""}
     part.picture.append(Mapped("sent", path, sent.location or "", proof))
     part.answer = Answer(sent.status, rank, REDIRECT, sent.location)

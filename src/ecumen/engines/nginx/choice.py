@@ -5,9 +5,10 @@ Source: nginx, "How nginx processes a request", "Server names"; measured.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
+from ecumen import codes
+from ecumen.codes import Code, Facts
 from ecumen.engines.nginx.server import Listen, Server, Whole, binding
 from ecumen.engines.sites import Claim, Doubt, Phase, Proof, Rank
 from ecumen.patterns import Hit, TooCostly
@@ -20,9 +21,9 @@ class Chosen:
     """server: who answers. ground: a code of the gate `site`. sealed: the door speaks TLS."""
 
     server: Server
-    ground: str
+    ground: Code
     claims: tuple[Claim, ...]
-    facts: Mapping[str, str] = field(default_factory=dict)
+    facts: Facts = field(default_factory=dict)
     doubts: tuple[Doubt, ...] = ()
     hit: Hit | None = None
     sealed: bool = False
@@ -141,29 +142,29 @@ class Chooser:
             return None
         standing = door.standing
         if refused:
-            return self._chosen(door, standing, "site.first", None, {})
+            return self._chosen(door, standing, codes.SITE_FIRST, None, {})
         server, matched, hit, unknown = door.by_name(host or "")
         doubts: tuple[Doubt, ...] = ()
         if unknown is not None:
             proof = Proof(place=unknown.place, text=matched)
-            facts = {"pattern": matched}
-            doubts = (Doubt("site.pattern-unknown", Rank(Phase.ENTRY), facts, (proof,)),)
+            facts: Facts = {"pattern": matched}
+            doubts = (Doubt(codes.SITE_PATTERN_UNKNOWN, Rank(Phase.ENTRY), facts, (proof,)),)
         if server is None:
-            ground = "site.only" if len(door.servers) == 1 else "site.default"
+            ground = codes.SITE_ONLY if len(door.servers) == 1 else codes.SITE_DEFAULT
             if door.default is not None and len(door.servers) > 1:
-                ground = "site.marked"
-            facts = {"host": host or "", "count": str(len(door.servers))}
+                ground = codes.SITE_MARKED
+            facts = {"host": host or "", "count": len(door.servers)}
             return self._chosen(door, standing, ground, host, facts, doubts)
         facts = {"host": host or "", "matched": matched or "no name"}
-        return self._chosen(door, server, "site.named", host, facts, doubts, hit, matched)
+        return self._chosen(door, server, codes.SITE_NAMED, host, facts, doubts, hit, matched)
 
     def _chosen(
         self,
         door: _Door,
         server: Server,
-        ground: str,
+        ground: Code,
         host: str | None,
-        facts: dict[str, str],
+        facts: Facts,
         doubts: tuple[Doubt, ...] = (),
         hit: Hit | None = None,
         matched: str | None = None,

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from ecumen import codes
 from ecumen.engines.sites import Block, Doubt, Proof, Rank, Rung
 from ecumen.rights import READ, SEARCH, Problem, Walker, decide
 from ecumen.rights.walk import Walk
@@ -47,7 +48,7 @@ class Disk:
         walk = self.walker.walk(path)
         seen = Seen(path, walk.entry if walk.problem is None else None, "")
         if walk.problem is Problem.UNSEEN:
-            seen.doubts.append(Doubt("ladder.unseen", rank, {"path": walk.physical}))
+            seen.doubts.append(Doubt(codes.LADDER_UNSEEN, rank, {"path": walk.physical}))
         elif walk.problem is not None:
             seen.error = seen.beyond = ERRORS[walk.problem]
         self._steps(path, walk, links, seen, rank, status)
@@ -78,7 +79,9 @@ class Disk:
                 facts = {"path": entry.path, "target": entry.target or ""}
                 if step.protected:
                     proofs = (Proof(entry=entry),)
-                    seen.shut.append(Block("ladder.link-protected", rank, status, facts, proofs))
+                    seen.shut.append(
+                        Block(codes.LADDER_LINK_PROTECTED, rank, status, facts, proofs)
+                    )
                     errors.append("EACCES")
                 if links:
                     errors.append(self._refused(path, entry, links, seen, rank))
@@ -92,7 +95,9 @@ class Disk:
             )
             if not decision.allowed:
                 facts = {"path": entry.path}
-                seen.shut.append(Block("ladder.shut", rank, status, facts, (Proof(entry=entry),)))
+                seen.shut.append(
+                    Block(codes.LADDER_SHUT, rank, status, facts, (Proof(entry=entry),))
+                )
                 errors.append("EACCES")
         seen.error = next((error for error in errors if error), seen.error)
 
@@ -101,16 +106,16 @@ class Disk:
     ) -> str:
         """The error for a link that the configuration does not let through."""
         if links != ("on",):
-            seen.doubts.append(Doubt("ladder.link-unknown", rank, {"path": link.path}))
+            seen.doubts.append(Doubt(codes.LADDER_LINK_UNKNOWN, rank, {"path": link.path}))
             return ""
         # Only a link that is met first, and at the very end, is one that is not followed; any other
         # is no folder to go through.
         final = path == link.path
         facts = {"path": link.path, "target": link.target or ""}
-        if not any(block.code == "ladder.link-refused" for block in seen.shut):
+        if not any(block.code == codes.LADDER_LINK_REFUSED for block in seen.shut):
             code = 403 if final else 404
             proofs = (Proof(entry=link),)
-            seen.shut.append(Block("ladder.link-refused", rank, code, facts, proofs))
+            seen.shut.append(Block(codes.LADDER_LINK_REFUSED, rank, code, facts, proofs))
         return "ELOOP" if final else "ENOENT"
 
     def open(self, path: str, links: tuple[str, ...], rank: Rank) -> Seen:
@@ -128,7 +133,7 @@ class Disk:
         decision = decide(entry, self.walker.subject, SEARCH)
         if not decision.allowed:
             proofs = (Proof(entry=entry),)
-            seen.shut.append(Block("ladder.shut", rank, status, {"path": entry.path}, proofs))
+            seen.shut.append(Block(codes.LADDER_SHUT, rank, status, {"path": entry.path}, proofs))
             seen.error = seen.error or "EACCES"
 
     def _read(self, seen: Seen, rank: Rank) -> None:
@@ -140,7 +145,7 @@ class Disk:
         rung = Rung(entry.path, entry, "r", decision.allowed, decision.by, decision.line)
         seen.rungs.append(rung)
         if not decision.allowed:
-            code = "ladder.unlistable" if entry.kind is Kind.DIR else "ladder.unreadable"
+            code = codes.LADDER_UNLISTABLE if entry.kind is Kind.DIR else codes.LADDER_UNREADABLE
             # With a slash or without, it is one folder.
             path = seen.path.rstrip("/") or "/"
             block = Block(code, rank, 403, {"path": path}, (Proof(entry=entry, path=path),))

@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
 
+from ecumen import codes
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.nginx.choice import Chooser, Chosen
 from ecumen.engines.nginx.config import Conf
@@ -165,7 +166,7 @@ class NginxEngine:
         if not host:
             return False
         chosen = self.chooser.choose(arrival.address, arrival.port, host, refused=False)
-        return chosen is not None and chosen.ground == "site.named"
+        return chosen is not None and chosen.ground == codes.SITE_NAMED
 
     # --- one request ---
 
@@ -213,14 +214,18 @@ class NginxEngine:
         chosen = self.chooser.choose(arrival.address, arrival.port, name, refused=refused)
         rank = Rank(Phase.REACH, 2)
         if chosen is None:
-            return Part("passage.not-reached")
-        part = Part("seal.spoken", {"site": chosen.server.label})
+            return Part(codes.PASSAGE_NOT_REACHED)
+        part = Part(codes.SEAL_SPOKEN, {"site": chosen.server.label})
         part.proofs = list(proof(chosen.server.line))
         if not chosen.sealed:
-            part.blocks.append(Block("seal.not-spoken", rank, None, {}, proof(chosen.server.line)))
+            part.blocks.append(
+                Block(codes.SEAL_NOT_SPOKEN, rank, None, {}, proof(chosen.server.line))
+            )
         elif chosen.server.refuses_handshake:
             facts = {"site": chosen.server.label}
-            part.blocks.append(Block("seal.rejected", rank, None, facts, proof(chosen.server.line)))
+            part.blocks.append(
+                Block(codes.SEAL_REJECTED, rank, None, facts, proof(chosen.server.line))
+            )
         return part
 
     @cached_property
@@ -248,7 +253,7 @@ class NginxEngine:
             return self._nobody()
         server = chosen.server
         site = Part(chosen.ground, dict(chosen.facts) | {"site": server.label})
-        handling = Handling.begun(server.label, server.place, site, Part("record.log"))
+        handling = Handling.begun(server.label, server.place, site, Part(codes.RECORD_LOG))
         handling.way.facts["address"] = address.path
         site.picture = list(chosen.claims)
         site.proofs = list(proof(server.line))
@@ -257,7 +262,7 @@ class NginxEngine:
             return self._ended(handling, server.conf)
         if self.disk is None:
             facts = {"worker": self.whole.user}
-            handling.ladder.doubts.append(Doubt("ladder.no-worker", Rank(Phase.ENTRY), facts))
+            handling.ladder.doubts.append(Doubt(codes.LADDER_NO_WORKER, Rank(Phase.ENTRY), facts))
             return self._ended(handling, server.conf)
         run = Run(
             self.survey, self.whole, self.disk, server, arrival, host or "", address, handling
@@ -284,26 +289,26 @@ class NginxEngine:
         block: Block | None = None
         if arrival.sealed and not chosen.sealed:
             for other in (handling.way, handling.rule, handling.ladder, handling.serve):
-                other.code = "passage.not-reached"
+                other.code = codes.PASSAGE_NOT_REACHED
             return True
         if early:
-            code = "site.bad-host" if host is None else "site.bad-request"
+            code = codes.SITE_BAD_HOST if host is None else codes.SITE_BAD_REQUEST
             block = Block(code, start, 400, facts)
         elif chosen.sealed and not arrival.sealed:
-            block = Block("seal.plain", start, 400, facts, proof(chosen.server.line))
+            block = Block(codes.SEAL_PLAIN, start, 400, facts, proof(chosen.server.line))
         elif arrival.host is None:
-            block = Block("site.no-host", start, 400, facts)
+            block = Block(codes.SITE_NO_HOST, start, 400, facts)
         elif arrival.method in ("TRACE", "CONNECT"):
-            block = Block("site.bad-method", start, 405, facts)
+            block = Block(codes.SITE_BAD_METHOD, start, 405, facts)
         if len(arrival.path) + len(arrival.query or "") + 20 > LONGEST_LINE:
-            site.doubts.append(Doubt("site.long-line", start))
+            site.doubts.append(Doubt(codes.SITE_LONG_LINE, start))
         if block is None:
             return False
         status = block.status or 400
-        page = conf.error_pages.get(497 if block.code == "seal.plain" else status)
+        page = conf.error_pages.get(497 if block.code == codes.SEAL_PLAIN else status)
         if page is not None:
-            more = {"status": str(status), "page": page.page.source}
-            site_doubt = Doubt("serve.error-page", start, more, proof(page.line))
+            more = {"status": status, "page": page.page.source}
+            site_doubt = Doubt(codes.SERVE_ERROR_PAGE, start, more, proof(page.line))
             handling.serve.doubts.append(site_doubt)
         kind = "text/html"
         if conf.charset and kind in conf.charset_types:
@@ -312,7 +317,7 @@ class NginxEngine:
         part = handling.site
         part.blocks.append(block)
         for other in (handling.way, handling.rule, handling.ladder, handling.serve):
-            other.code = "passage.not-reached"
+            other.code = codes.PASSAGE_NOT_REACHED
         return True
 
     def _ended(self, handling: Handling, conf: Conf) -> Handling:
@@ -321,10 +326,10 @@ class NginxEngine:
         certain = [log for log in logs if not log.condition and "$" not in (log.path or "")]
         part.proofs = [each for log in logs for each in proof(log.line)]
         if not logs:
-            part.code = "record.nowhere"
+            part.code = codes.RECORD_NOWHERE
         elif not certain:
             rank = Rank(Phase.CONTENT)
-            doubt = Doubt("record.conditional", rank, {}, tuple(part.proofs), only_type=True)
+            doubt = Doubt(codes.RECORD_CONDITIONAL, rank, {}, tuple(part.proofs), only_type=True)
             part.doubts.append(doubt)
         handling.log = certain[0].path if certain else None
         part.facts["log"] = handling.log or ""
@@ -332,12 +337,12 @@ class NginxEngine:
 
     def _nobody(self) -> Handling:
         place = Place(self.record.config, 1)
+        off = codes.PASSAGE_NOT_REACHED
         handling = Handling(
-            "nginx", place, Part("site.nobody"), Part("passage.not-reached"),
-            Part("passage.not-reached"), Part("passage.not-reached"), Part("passage.not-reached"),
-            Part("passage.not-reached"),
+            "nginx", place, Part(codes.SITE_NOBODY), Part(off), Part(off), Part(off), Part(off),
+            Part(off),
         )  # fmt: skip
-        handling.site.doubts.append(Doubt("site.nobody", Rank(Phase.ENTRY)))
+        handling.site.doubts.append(Doubt(codes.SITE_NOBODY, Rank(Phase.ENTRY)))
         return handling
 
 

@@ -12,6 +12,8 @@ import ipaddress
 from collections.abc import Callable
 from dataclasses import replace
 
+from ecumen import codes
+from ecumen.codes import Code, ContentType, Facts
 from ecumen.engines.lifetimes import by_header, guessed, shortly, stated
 from ecumen.engines.nginx import config
 from ecumen.engines.nginx.config import Conf, ErrorPage, If, Return, Rewrite, Set
@@ -31,7 +33,6 @@ from ecumen.engines.sites import (
     Handling,
     Lifetime,
     Mapped,
-    Part,
     Phase,
     Proof,
     Rank,
@@ -47,6 +48,9 @@ from ecumen.survey import Entry, Kind, Survey
 
 MOST_CHANGES = 11  # of the address in one request: the eleventh is one too many
 Action = Callable[[], "Action | None"]
+
+# What the configuration answers itself, where that has words of its own.
+_OF_STATUS = {403: codes.WAY_REFUSED, 410: codes.WAY_GONE}
 
 
 class NotEvaluated(Exception):  # noqa: N818 - a signal, not an error of ours
@@ -115,11 +119,11 @@ class Run:
                 action = None
             except NotEvaluated as what:
                 facts = {"what": what.what}
-                self._doubt("way.rule-unknown", Phase.MAPPING, facts, *proof(what.line))
+                self._doubt(codes.WAY_RULE_UNKNOWN, Phase.MAPPING, facts, *proof(what.line))
                 action = None
         way, serve = self.handling.way, self.handling.serve
-        if serve.code == "serve.file" and "path" not in serve.facts:
-            serve.code = "passage.not-reached"
+        if serve.code == codes.SERVE_FILE and "path" not in serve.facts:
+            serve.code = codes.PASSAGE_NOT_REACHED
         if "path" not in way.facts and way.answer is None:
             # The request ended before it was led to the disk: say where it would have been led.
             root = self.conf.root.path.source
@@ -128,19 +132,17 @@ class Run:
     def rank(self, phase: int) -> Rank:
         return Rank(phase, self.step).on_lap(self.lap)
 
-    def _doubt(self, code: str, phase: int, facts: dict[str, str], *proofs: Proof) -> None:
-        part: Part = getattr(self.handling, code.partition(".")[0])
-        part.doubts.append(Doubt(code, self.rank(phase), facts, proofs))
+    def _doubt(self, code: Code, phase: int, facts: Facts, *proofs: Proof) -> None:
+        self.handling.part(code).doubts.append(Doubt(code, self.rank(phase), facts, proofs))
 
     def _block(
-        self, code: str, phase: int, status: int | None, facts: dict[str, str], *proofs: Proof
+        self, code: Code, phase: int, status: int | None, facts: Facts, *proofs: Proof
     ) -> None:
         self._add(Block(code, self.rank(phase), status, facts, proofs))
 
     def _add(self, block: Block) -> None:
-        part: Part = getattr(self.handling, block.code.partition(".")[0])
-        key = (block.code, block.facts.get("path"), block.proofs)
-        if any((b.code, b.facts.get("path"), b.proofs) == key for b in part.blocks):
+        part = self.handling.part(block.code)
+        if any(b.same == block.same for b in part.blocks):
             return
         part.blocks.append(block)
         then = self.at[id(block)] = copy.copy(self)
@@ -148,7 +150,7 @@ class Run:
 
     def _answer(
         self,
-        code: str,
+        code: Code,
         phase: int,
         status: int,
         kind: str | None,
@@ -156,9 +158,9 @@ class Run:
         **more: str,
     ) -> None:
         shown = status if self.status is None else self.status
-        part = self.handling.way if code.startswith("way.") else self.handling.serve
+        part = self.handling.part(code)
         part.code = code
-        part.facts |= {**more, "type": kind or "", "status": str(status)}
+        part.facts |= {**more, "type": ContentType(kind or ""), "status": status}
         if location is not None:
             part.facts["location"] = location
         part.answer = Answer(shown, self.rank(phase), kind, location)
@@ -167,7 +169,7 @@ class Run:
     def _name_unread(self) -> None:
         """Lines that are not evaluated, where the request has come to."""
         for line in self.conf.unread:
-            code = "way.not-evaluated"
+            code = codes.WAY_NOT_EVALUATED
             self._doubt(code, Phase.MAPPING, {"directive": line.name}, *proof(line))
 
     # --- rules ---
@@ -186,7 +188,7 @@ class Run:
         if found.unknown is not None:
             facts = {"pattern": found.unknown.name}
             self._doubt(
-                "way.pattern-unknown", Phase.MAPPING, facts, *proof(found.unknown.conf.line)
+                codes.WAY_PATTERN_UNKNOWN, Phase.MAPPING, facts, *proof(found.unknown.conf.line)
             )
         self.handling.way.picture += [
             Contender(loc.title, "won" if loc is found.location else outcome, *proof(loc.conf.line))
@@ -203,11 +205,13 @@ class Run:
         self._enter(location.conf)
         if location.conf.internal and not self.internal:
             lines = proof(location.conf.line)
-            self._block("way.internal", Phase.MAPPING, 404, {"address": self.state.path}, *lines)
+            self._block(
+                codes.WAY_INTERNAL, Phase.MAPPING, 404, {"address": self.state.path}, *lines
+            )
             return None
         if found.sent:
             query = f"?{self.state.query}" if self.state.query else ""
-            self._sent(301, f"{escaped_path(location.name)}{query}", "way.sent")
+            self._sent(301, f"{escaped_path(location.name)}{query}", codes.WAY_SENT)
             return None
         return self._location_rules
 
@@ -230,7 +234,7 @@ class Run:
         return self._find
 
     def _loops(self) -> None:
-        self._block("way.loops", Phase.MAPPING, 500, {})
+        self._block(codes.WAY_LOOPS, Phase.MAPPING, 500, {})
 
     def _rules(self, conf: Conf) -> bool:
         """Runs the rules of a place; whether the request ends with them."""
@@ -287,21 +291,20 @@ class Run:
         status = rule.status
         self.done = True
         if status in config.REDIRECTS:
-            self._sent(status, text or "", "way.sent", rule.line)
+            self._sent(status, text or "", codes.WAY_SENT, rule.line)
         elif status == 444:
-            self._block("way.hung-up", Phase.MAPPING, None, {}, *lines)
+            self._block(codes.WAY_HUNG_UP, Phase.MAPPING, None, {}, *lines)
         elif status < 400 or text:
             kind = None if status in (204, 304) else self.conf.type_of(self.state.path)
             self.handling.way.proofs += lines
             self.handling.way.picture.append(
                 Mapped("status", self.state.path, str(status), lines[0])
             )
-            self._answer("way.said", Phase.MAPPING, status, kind)
+            self._answer(codes.WAY_SAID, Phase.MAPPING, status, kind)
         else:
-            codes = {403: "way.refused", 410: "way.gone"}
-            code = codes.get(status, "way.status")
+            code = _OF_STATUS.get(status, codes.WAY_STATUS)
             shown = 400 if 494 <= status <= 497 else status
-            self._block(code, Phase.MAPPING, shown, {"status": str(status)}, *lines)
+            self._block(code, Phase.MAPPING, shown, {"status": status}, *lines)
 
     def _rewrite(self, rule: Rewrite) -> bool:
         """Whether no further rule runs."""
@@ -317,7 +320,7 @@ class Run:
             if rule.keeps_query and self.state.query:
                 made += ("&" if "?" in rule.path.source else "?") + self.state.query
             status = 301 if rule.flag == "permanent" else 302
-            self._sent(status, made, "way.sent", rule.line)
+            self._sent(status, made, codes.WAY_SENT, rule.line)
             return True
         made = self._value(rule.path, rule.line)
         if rule.query is not None:
@@ -329,9 +332,9 @@ class Run:
         after = made + (f"?{self.state.query}" if self.state.query else "")
         self.handling.way.picture.append(Mapped("rewrite", before, after, proof(rule.line)[0]))
         self.handling.way.proofs += proof(rule.line)
-        self.handling.way.code = "way.rewritten"
+        self.handling.way.code = codes.WAY_REWRITTEN
         if not made:
-            self._block("way.rules-fail", Phase.MAPPING, 500, {}, *proof(rule.line))
+            self._block(codes.WAY_RULES_FAIL, Phase.MAPPING, 500, {}, *proof(rule.line))
             self.done = True
             return True
         self.state.path = made
@@ -354,7 +357,7 @@ class Run:
             raise NotEvaluated(line, f"the pattern {pattern}") from None
 
     def _gives_up(self, pattern: str, *proofs: Proof) -> None:
-        self._block("way.pattern-fails", Phase.MAPPING, 500, {"pattern": pattern}, *proofs)
+        self._block(codes.WAY_PATTERN_FAILS, Phase.MAPPING, 500, {"pattern": pattern}, *proofs)
         self.done = True
 
     def _holds(self, rule: If) -> bool:
@@ -396,7 +399,7 @@ class Run:
 
     # --- sending the visitor on ---
 
-    def _sent(self, status: int, location: str, code: str, line: Line | None = None) -> None:
+    def _sent(self, status: int, location: str, code: Code, line: Line | None = None) -> None:
         if location.startswith("/") and self.conf.absolute:
             location = self._own_address() + location
         before = self.state.path
@@ -406,8 +409,8 @@ class Run:
         )
         self.handling.way.proofs += lines
         if status in self.conf.error_pages and not self.in_error:
-            facts = {"status": str(status), "page": self.conf.error_pages[status].page.source}
-            self._doubt("serve.error-page", Phase.MAPPING, facts)
+            facts = {"status": status, "page": self.conf.error_pages[status].page.source}
+            self._doubt(codes.SERVE_ERROR_PAGE, Phase.MAPPING, facts)
         phase = Phase.MAPPING if code.startswith("way.") else Phase.CONTENT
         self.status = None
         self._answer(code, phase, status, self.conf.canned(status), location=location, path=before)
@@ -433,15 +436,15 @@ class Run:
         if conf.any_will_do and (allowed or (allowed is None and conf.realm is None)):
             return self._before_content
         if allowed is False and not (conf.any_will_do and conf.realm is not None):
-            code = "rule.denied"
+            code = codes.RULE_DENIED
             self._block(code, Phase.ACCESS, 403, whom, *lines)
         if conf.realm is not None:
             if self.arrival.signed_in:
-                self._doubt("rule.login-unknown", Phase.ACCESS, {}, *proof(conf.realm))
+                self._doubt(codes.RULE_LOGIN_UNKNOWN, Phase.ACCESS, {}, *proof(conf.realm))
             else:
                 self._add(
                     Block(
-                        "rule.login",
+                        codes.RULE_LOGIN,
                         Rank(Phase.ACCESS, self.step + 1).on_lap(self.lap),
                         401,
                         {},
@@ -472,7 +475,7 @@ class Run:
         lines = [p for entry in conf.access for p in proof(entry.line)] + list(proof(conf.realm))
         part = self.handling.rule
         part.picture, part.proofs = [], lines
-        part.code = "rule.granted" if lines else "rule.open"
+        part.code = codes.RULE_GRANTED if lines else codes.RULE_OPEN
         if lines:
             outcome = "denied" if allowed is False else "granted"
             if conf.realm is not None and allowed is not False:
@@ -553,13 +556,13 @@ class Run:
     def _missing_try(self, code: int, lines: tuple[Proof, ...]) -> None:
         facts = {"path": self._path() or self.state.path}
         if code == 404:
-            self._block("serve.missing", Phase.RULES, 404, facts, *lines)
+            self._block(codes.SERVE_MISSING, Phase.RULES, 404, facts, *lines)
         elif code == 444:
-            self._block("way.hung-up", Phase.RULES, None, {}, *lines)
+            self._block(codes.WAY_HUNG_UP, Phase.RULES, None, {}, *lines)
         elif code >= 400:
-            self._block("way.status", Phase.RULES, code, {"status": str(code)}, *lines)
+            self._block(codes.WAY_STATUS, Phase.RULES, code, {"status": code}, *lines)
         else:
-            self._answer("way.said", Phase.RULES, code, self.conf.canned(code))
+            self._answer(codes.WAY_SAID, Phase.RULES, code, self.conf.canned(code))
 
     def _last_try(self, tries: config.TryFiles, line: Proof) -> Action | None:
         last = self._value(tries.last, tries.line)
@@ -587,7 +590,7 @@ class Run:
         location = self.server.locations.named.get(name)
         if self.changes == 0 or location is None:
             facts = {"name": name}
-            self._block("way.no-such-place", Phase.RULES, 500, facts, *proof(line))
+            self._block(codes.WAY_NO_SUCH_PLACE, Phase.RULES, 500, facts, *proof(line))
             return None
         self.internal, self.changed = True, False
         self.lap += 1
@@ -600,7 +603,9 @@ class Run:
 
     def _cannot_tell(self) -> Action | None:
         facts = {"address": self.state.path}
-        self._block("way.alias-rewritten", Phase.CONTENT, 500, facts, *proof(self.conf.root.line))
+        self._block(
+            codes.WAY_ALIAS_REWRITTEN, Phase.CONTENT, 500, facts, *proof(self.conf.root.line)
+        )
         return None
 
     def _content(self) -> Action | None:
@@ -632,39 +637,43 @@ class Run:
         way.picture.append(Mapped(how, self.state.path, path, lines[0] if lines else None))
         way.proofs += lines
         way.facts |= {"path": path, "root": self.state.root, "alias": self.conf.title}
-        if way.code in ("way.root", "way.alias"):
-            way.code = f"way.{how}"
+        if way.code in (codes.WAY_ROOT, codes.WAY_ALIAS):
+            way.code = codes.WAY_ROOT if root.alias is None else codes.WAY_ALIAS
         self.handling.serve.facts["path"] = path
 
     def _method(self, path: str) -> None:
         facts = {"method": self.state.method, "path": path}
-        self._block("serve.method", Phase.CONTENT, 405, facts)
+        self._block(codes.SERVE_METHOD, Phase.CONTENT, 405, facts)
 
     def _made(self, line: Line) -> None:
         facts = {"method": self.state.method, "path": self.state.path}
         if self.state.method not in ("GET", "HEAD"):
-            self._block("serve.method", Phase.CONTENT, 405, facts, *proof(line))
+            self._block(codes.SERVE_METHOD, Phase.CONTENT, 405, facts, *proof(line))
             return
         kind = "image/gif" if line.name == "empty_gif" else self.conf.with_charset("text/plain")
-        self._answer("serve.status-page", Phase.CONTENT, 200, kind)
+        self._answer(codes.SERVE_STATUS_PAGE, Phase.CONTENT, 200, kind)
 
     def _handed(self, upstream: config.Upstream) -> None:
         url = self._value(upstream.target, upstream.line)
         self.handling.upstream = url
         way = self.handling.way
-        way.code = "way.upstream"
+        way.code = codes.WAY_UPSTREAM
         way.facts["upstream"] = url
         way.proofs += proof(upstream.line)
         way.picture.append(Mapped("upstream", self.state.path, url, *proof(upstream.line)))
         for part in (self.handling.ladder, self.handling.serve):
-            part.code = "passage.not-reached"
+            part.code = codes.PASSAGE_NOT_REACHED
         if self._nobody(url):
             self._block(
-                "way.upstream-closed", Phase.CONTENT, 502, {"upstream": url}, *proof(upstream.line)
+                codes.WAY_UPSTREAM_CLOSED,
+                Phase.CONTENT,
+                502,
+                {"upstream": url},
+                *proof(upstream.line),
             )
             return
         facts = {"upstream": url}
-        self._doubt("way.upstream-answers", Phase.CONTENT, facts, *proof(upstream.line))
+        self._doubt(codes.WAY_UPSTREAM_ANSWERS, Phase.CONTENT, facts, *proof(upstream.line))
 
     def _nobody(self, url: str) -> bool:
         where = url.partition("://")[2] or url
@@ -696,7 +705,7 @@ class Run:
         tested = False
         for number, (text, line) in enumerate(self.conf.index):
             name = self._value(text, line)
-            self.handling.serve.facts["index_line"] = str(line.place)
+            self.handling.serve.facts["index_line"] = line.place
             if name.startswith("/"):
                 self._candidates(number, "served", name, name, None)
                 return self._again(name, self.state.query)
@@ -707,11 +716,11 @@ class Run:
             self._doubts_of(seen)
             error = seen.beyond
             if error in ("ENOTDIR", "ENAMETOOLONG"):
-                self._block("serve.missing", Phase.FOLDER, 404, {"path": path})
+                self._block(codes.SERVE_MISSING, Phase.FOLDER, 404, {"path": path})
                 return None
             if error == "ELOOP":
                 facts = {"path": path, "target": ""}
-                self._block("ladder.link-loop", Phase.FOLDER, 403, facts)
+                self._block(codes.LADDER_LINK_LOOP, Phase.FOLDER, 403, facts)
                 return None
             if seen.entry is not None:
                 self._candidates(number, "served", name, path, seen)
@@ -739,11 +748,11 @@ class Run:
         seen = self.disk.stat(folder.rstrip("/") or "/", self.conf.links, self.rank(Phase.FOLDER))
         if seen.entry is None and seen.beyond:
             self._climbed(seen)
-            self._block("serve.missing", Phase.FOLDER, 404, {"path": folder})
+            self._block(codes.SERVE_MISSING, Phase.FOLDER, 404, {"path": folder})
             return False
         if seen.entry is not None and seen.entry.kind is not Kind.DIR:
             facts = {"path": folder, "kind": seen.entry.kind.value}
-            self._block("serve.no-folder", Phase.FOLDER, 500, facts)
+            self._block(codes.SERVE_NO_FOLDER, Phase.FOLDER, 500, facts)
             return False
         return True
 
@@ -751,27 +760,27 @@ class Run:
         facts = {"path": folder}
         line = proof(self.conf.line)
         if not self.conf.listing or self.state.method == "POST":
-            self._block("serve.no-index", Phase.CONTENT, 403, facts, *line)
+            self._block(codes.SERVE_NO_INDEX, Phase.CONTENT, 403, facts, *line)
             return None
         # The engine takes the last character for a slash, also where an alias has none.
         opened = folder[:-1] or "/"
         seen = self.disk.open(opened, self.conf.links, self.rank(Phase.CONTENT))
         self._climbed(seen)
         if seen.entry is None:
-            self._block("serve.missing", Phase.CONTENT, 404, facts)
+            self._block(codes.SERVE_MISSING, Phase.CONTENT, 404, facts)
             return None
         self._unlistable(seen.entry, facts)
         kinds = {"json": "application/json", "xml": "text/xml; charset=utf-8"}
         kind = kinds.get(self.conf.listing_format)
         if self.conf.listing_format == "jsonp":
-            self._doubt("serve.listing-type", Phase.CONTENT, facts)
+            self._doubt(codes.SERVE_LISTING_TYPE, Phase.CONTENT, facts)
         self.handling.file = folder
         self._answer(
-            "serve.listing", Phase.CONTENT, 200, kind or self.conf.with_charset("text/html")
+            codes.SERVE_LISTING, Phase.CONTENT, 200, kind or self.conf.with_charset("text/html")
         )
         return None
 
-    def _unlistable(self, folder: Entry, facts: dict[str, str]) -> None:
+    def _unlistable(self, folder: Entry, facts: Facts) -> None:
         """At a link that leads through a file, as if through a folder, the engine gives up."""
         if self.state.method == "HEAD" or not folder.listed:
             return
@@ -782,7 +791,9 @@ class Run:
             walk = self.disk.walker.walk(entry.path)
             if not walk.blocked and walk.problem in (Problem.NOT_FOLDER, Problem.TOO_LONG):
                 more = {**facts, "link": entry.path, "target": entry.target or ""}
-                self._block("serve.listing-fails", Phase.CONTENT, None, more, Proof(entry=entry))
+                self._block(
+                    codes.SERVE_LISTING_FAILS, Phase.CONTENT, None, more, Proof(entry=entry)
+                )
                 return
 
     def _static(self, path: str) -> Action | None:
@@ -792,28 +803,28 @@ class Run:
         facts = {"path": path}
         if entry is None:
             if error == "ELOOP":
-                self._block("ladder.link-loop", Phase.CONTENT, 403, facts)
+                self._block(codes.LADDER_LINK_LOOP, Phase.CONTENT, 403, facts)
             elif not seen.doubts:
-                self._block("serve.missing", Phase.CONTENT, 404, facts)
+                self._block(codes.SERVE_MISSING, Phase.CONTENT, 404, facts)
             return None
         self.handling.file = path
         kind = entry.kind
         if kind is Kind.DIR:
             query = f"?{self.state.query}" if self.state.query else ""
-            self._sent(301, f"{escaped_path(self.state.path)}/{query}", "serve.folder-redirect")
+            self._sent(301, f"{escaped_path(self.state.path)}/{query}", codes.SERVE_FOLDER_REDIRECT)
             self.handling.serve.facts["path"] = path
             return None
         if kind is not Kind.FILE:
             status = 500 if kind is Kind.SOCKET else 404
             more = {"kind": kind.value, "path": path}
-            self._block("serve.no-file", Phase.CONTENT, status, more, Proof(entry=entry))
+            self._block(codes.SERVE_NO_FILE, Phase.CONTENT, status, more, Proof(entry=entry))
             return None
         if self.state.method == "POST":
             self._method(path)
             return None
         self.handling.serve.proofs.append(Proof(entry=entry, path=path))
         self.handling.lifetime = self._lifetime(entry)
-        code = "serve.index" if "index" in self.handling.serve.facts else "serve.file"
+        code = codes.SERVE_INDEX if "index" in self.handling.serve.facts else codes.SERVE_FILE
         self._answer(code, Phase.CONTENT, 200, self.conf.type_of(self.state.path))
         return None
 
@@ -875,7 +886,7 @@ class Run:
         try:
             where = self._value(page.page, page.line)
         except NotEvaluated:
-            self._doubt("serve.error-page", Phase.MAPPING, {"page": page.page.source})
+            self._doubt(codes.SERVE_ERROR_PAGE, Phase.MAPPING, {"page": page.page.source})
             return lambda: None
         if where.startswith("/"):
             path, _, query = where.partition("?")
@@ -898,9 +909,9 @@ class Run:
         inner = self.handling
         weighed = weigh(inner.course, of_types=True)
         if not weighed.sure:
-            facts = {"status": str(block.status), "page": page.page.source}
+            facts = {"status": block.status, "page": page.page.source}
             handling.serve.doubts.append(
-                Doubt("serve.error-page", block.rank, facts, proof(page.line))
+                Doubt(codes.SERVE_ERROR_PAGE, block.rank, facts, proof(page.line))
             )
             return Answer(block.status or 500, block.rank), conf
         if weighed.block is None:

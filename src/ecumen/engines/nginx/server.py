@@ -9,6 +9,7 @@ import ipaddress
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from ecumen import codes
 from ecumen.engines.nginx.config import CHARSET_TYPES, Conf, Draft, Log, Root, first, regex_of
 from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.locations import Location, Locations
@@ -354,7 +355,7 @@ def read_listen(line: Line) -> Listen:
 def _unread(line: Line) -> Doubt:
     facts = {"directive": line.name}
     proof = Proof(place=line.place, text=line.quoted)
-    return Doubt("site.not-evaluated", Rank(Phase.ENTRY), facts, (proof,))
+    return Doubt(codes.SITE_NOT_EVALUATED, Rank(Phase.ENTRY), facts, (proof,))
 
 
 def load(source: Source, record: EngineRecord) -> Whole:

@@ -7,9 +7,12 @@ Ecumen, and not on the server's own, are not sure.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 
+from ecumen import codes
+from ecumen.codes import Facts
 from ecumen.contexts.confinement import FOLLOW, LIST, PASS, READ, Confined, Confinement
+from ecumen.contexts.cures import OtherPort, OwnRule, Relabelled, Turned
 from ecumen.engines.httpd.walk import HALF
 from ecumen.engines.sites import (
     Block,
@@ -23,7 +26,7 @@ from ecumen.engines.sites import (
     Rank,
     Rung,
 )
-from ecumen.passage.situation import Gate, Situation, Words, not_reached
+from ecumen.passage.situation import Gate, Situation, not_reached
 from ecumen.survey import Kind
 
 _FALLBACKS = ("tried", "tried-last", "rewrite", "again")
@@ -34,12 +37,12 @@ def judge(now: Situation) -> Part:
         return not_reached()
     confinement = now.confinement
     mode = confinement.mode
-    part = Part("context.none", {"mode": mode})
+    part = Part(codes.CONTEXT_NONE, {"mode": mode})
     if mode == "permissive":
-        part.code = "context.permissive"
+        part.code = codes.CONTEXT_PERMISSIVE
     if not confinement.enforced:
         return part
-    part.code = "context.clear"
+    part.code = codes.CONTEXT_CLEAR
     policy = confinement.policy
     part.facts["domain"] = policy.domain if policy else "the engine"
     handling = now.handling
@@ -49,12 +52,12 @@ def judge(now: Situation) -> Part:
     for asked, step in steps:
         _take(part, asked, step, handling, now)
     if not steps and handling.upstream is None:
-        part.code = "passage.not-reached"
+        part.code = codes.PASSAGE_NOT_REACHED
     rank = Rank(Phase.WALK)
     if policy is None:
-        part.doubts.append(Doubt("context.not-read", rank, {"why": confinement.trouble}))
+        part.doubts.append(Doubt(codes.CONTEXT_NOT_READ, rank, {"why": confinement.trouble}))
     elif confinement.shipped and (steps or handling.upstream):
-        part.doubts.append(Doubt("context.shipped", rank))
+        part.doubts.append(Doubt(codes.CONTEXT_SHIPPED, rank))
     return part
 
 
@@ -69,7 +72,7 @@ def _steps(confinement: Confinement, handling: Handling) -> Iterator[tuple[str, 
         if (rung.entry.path, need[-1]) not in seen:
             seen.add((rung.entry.path, need[-1]))
             yield rung.asked, confinement.step(rung.entry, need)
-    if handling.serve.code == "serve.listing" and handling.file is not None:
+    if handling.serve.code == codes.SERVE_LISTING and handling.file is not None:
         entry = confinement.survey.files.get(handling.file.rstrip("/") or "/")
         if entry is not None:
             yield entry.path, confinement.step(entry, LIST)
@@ -84,25 +87,25 @@ def _take(part: Part, asked: str, step: Confined, handling: Handling, now: Situa
     on_walk = entry.kind in (Kind.DIR, Kind.LINK) and not lists
     rank = _rank(asked if on_walk else None, handling, now)
     if step.allowed is None:
-        facts = {"path": entry.path, "why": step.why}
-        part.doubts.append(Doubt("context.unknown", rank, facts, (Proof(entry=entry),)))
+        facts: Facts = {"path": entry.path, "why": step.why}
+        part.doubts.append(Doubt(codes.CONTEXT_UNKNOWN, rank, facts, (Proof(entry=entry),)))
         return
     if step.allowed:
         return
     code = {
-        Kind.DIR: "context.unlistable" if lists else "context.shut",
-        Kind.LINK: "context.link",
-    }.get(entry.kind, "context.unreadable")
+        Kind.DIR: codes.CONTEXT_UNLISTABLE if lists else codes.CONTEXT_SHUT,
+        Kind.LINK: codes.CONTEXT_LINK,
+    }.get(entry.kind, codes.CONTEXT_UNREADABLE)
     facts = {
         "path": entry.path,
         "type": step.type or "",
         "domain": part.facts["domain"],
-        "mend": _mend(step, now.confinement),
+        "mend": _cure(step, now.confinement),
     }
     part.blocks.append(Block(code, rank, 403, facts, (Proof(entry=entry),)))
     if any(m.how in _FALLBACKS for m in handling.way.picture if isinstance(m, Mapped)):
         # What may not be looked at can be taken for what is not there.
-        part.doubts.append(Doubt("context.fallback", rank, facts))
+        part.doubts.append(Doubt(codes.CONTEXT_FALLBACK, rank, facts))
 
 
 def _rank(walked: str | None, handling: Handling, now: Situation) -> Rank:
@@ -119,19 +122,11 @@ def _rank(walked: str | None, handling: Handling, now: Situation) -> Rank:
     return Rank(answer.rank.phase, answer.rank.step - 1)
 
 
-def _mend(step: Confined, confinement: Confinement) -> str:
+def _cure(step: Confined, confinement: Confinement) -> Relabelled | Turned | OwnRule:
     path, perms = step.entry.path, confinement.perms_for(step.entry)
-    helps = step.differs and confinement.would(step.expected, step.entry.kind, perms)
-    if helps:
-        return f"Give {path} the context {step.expected}, as the rules say"
-    if step.switches:
-        return f"Turn {spelt(step.switches[0])}"
-    return f"Add a rule that gives {path} a context which the web server may read"
-
-
-def spelt(switches: Mapping[str, bool]) -> str:
-    """Switches with how they are to stand, in words."""
-    return " and ".join(f"{'on' if on else 'off'} the switch {n}" for n, on in switches.items())
+    if step.differs and confinement.would(step.expected, step.entry.kind, perms):
+        return Relabelled(path, step.expected or "")
+    return Turned(step.switches[0]) if step.switches else OwnRule(path)
 
 
 def _upstream(part: Part, confinement: Confinement, handling: Handling, now: Situation) -> None:
@@ -140,17 +135,22 @@ def _upstream(part: Part, confinement: Confinement, handling: Handling, now: Sit
     rank = Rank(Phase.CONTENT, -1)
     port = _port_of(url)
     if port is None:
-        part.doubts.append(Doubt("context.unknown", rank, {"path": url, "why": "no port"}))
+        part.doubts.append(Doubt(codes.CONTEXT_UNKNOWN, rank, {"path": url, "why": "no port"}))
         return
     allowed, type_, ways = confinement.connects(port)
-    facts = {"port": str(port), "type": type_, "domain": part.facts["domain"], "path": url}
+    facts: dict[str, object] = {
+        "port": port,
+        "type": type_,
+        "domain": part.facts["domain"],
+        "path": url,
+    }
     if allowed is None:
         facts["why"] = "the policy names no type for its port"
-        part.doubts.append(Doubt("context.unknown", rank, facts))
+        part.doubts.append(Doubt(codes.CONTEXT_UNKNOWN, rank, facts))
     elif not allowed:
-        facts["mend"] = f"Turn {spelt(ways[0])}" if ways else "Use another port"
+        facts["mend"] = Turned(ways[0]) if ways else OtherPort()
         status = 502 if now.engine is not None and now.engine.kind == "nginx" else 503
-        part.blocks.append(Block("context.connect", rank, status, facts))
+        part.blocks.append(Block(codes.CONTEXT_CONNECT, rank, status, facts))
 
 
 def _port_of(url: str) -> int | None:
@@ -163,45 +163,4 @@ def _port_of(url: str) -> int | None:
 
 _UPSTREAM = re.compile(r"([A-Za-z]+)://(?:\[[^]/]*\]|[^:/\[]+)(?::([0-9]{1,5}))?(?:/|$)")
 _USUAL = {"http": 80, "https": 443, "fcgi": 8000, "ajp": 8009, "scgi": 4000, "uwsgi": 3031}
-_MEND = "{mend}."
-GATE = Gate(
-    "context",
-    judge,
-    {
-        "context.none": Words("No security policy is enforced on this server."),
-        "context.permissive": Words("The security policy only warns: it stops nothing."),
-        "context.clear": Words("The security policy lets {domain} take every step."),
-        "context.shut": Words(
-            "The security policy does not let {domain} pass through {path}, which has the type "
-            "{type}.",
-            _MEND,
-        ),
-        "context.unreadable": Words(
-            "The security policy does not let {domain} read {path}, which has the type {type}.",
-            _MEND,
-        ),
-        "context.unlistable": Words(
-            "The security policy does not let {domain} list {path}, which has the type {type}.",
-            _MEND,
-        ),
-        "context.link": Words(
-            "The security policy does not let {domain} follow the link {path}, which has the type "
-            "{type}.",
-            _MEND,
-        ),
-        "context.connect": Words(
-            "The security policy does not let {domain} connect to port {port}, which has the type "
-            "{type}.",
-            _MEND,
-        ),
-        "context.unknown": Words("What the policy says of {path} is not known: {why}."),
-        "context.not-read": Words("The security policy of this server could not be read: {why}."),
-        "context.shipped": Words(
-            "The survey holds no policy of this server: the answer is that of the policy which "
-            "comes with Ecumen, and other policies differ."
-        ),
-        "context.fallback": Words(
-            "The engine may take {path}, which it cannot look at, for something that is not there."
-        ),
-    },
-)
+GATE = Gate("context", judge)

@@ -9,10 +9,11 @@ from __future__ import annotations
 import ipaddress
 from functools import lru_cache
 
+from ecumen import codes
 from ecumen.engines.engine import Engine
 from ecumen.engines.sites import Arrival, Binding, Block, Doubt, Part, Phase, Proof, Rank
 from ecumen.passage.request import greeting
-from ecumen.passage.situation import Gate, Situation, Words, not_reached
+from ecumen.passage.situation import Gate, Situation, not_reached
 from ecumen.survey import Listener
 
 _RANK = Rank(Phase.REACH, 1)
@@ -23,20 +24,20 @@ def judge(now: Situation) -> Part:
     if now.address is None:
         return not_reached()
     address, port = now.address, now.request.port
-    facts = {"address": address, "port": str(port)}
-    part = Part("door.open", facts)
+    facts: dict[str, object] = {"address": address, "port": port}
+    part = Part(codes.DOOR_OPEN, facts)
     binding = _declared(now, address, port)
     listener = _listening(now, address, port)
     if now.engine is not None and binding is not None and now.engine.record.declared:
-        part.code = "door.declared"
+        part.code = codes.DOOR_DECLARED
         part.proofs.append(Proof(place=binding.place, text=f"Listen {binding}"))
     elif listener is not None:
         _heard(now, part, listener, binding, facts)
     elif (program := _unread(now)) is not None:
         part.facts["program"] = program
-        part.doubts.append(Doubt("door.unread-engine", _RANK, part.facts))
+        part.doubts.append(Doubt(codes.DOOR_UNREAD_ENGINE, _RANK, part.facts))
     else:
-        part.blocks.append(Block("door.unheard", _RANK, None, facts))
+        part.blocks.append(Block(codes.DOOR_UNHEARD, _RANK, None, facts))
         if binding is not None:
             part.proofs.append(Proof(place=binding.place, text=f"Listen {binding}"))
     if now.engine is None and now.engines:
@@ -46,7 +47,11 @@ def judge(now: Situation) -> Part:
 
 
 def _heard(
-    now: Situation, part: Part, listener: Listener, binding: Binding | None, facts: dict[str, str]
+    now: Situation,
+    part: Part,
+    listener: Listener,
+    binding: Binding | None,
+    facts: dict[str, object],
 ) -> None:
     program = listener.program or ""
     kind = PROGRAMS.get(program)
@@ -58,9 +63,9 @@ def _heard(
         now.engine = engine
         return
     if kind is not None:
-        part.doubts.append(Doubt("door.unread-engine", _RANK, part.facts))
+        part.doubts.append(Doubt(codes.DOOR_UNREAD_ENGINE, _RANK, part.facts))
     else:
-        part.doubts.append(Doubt("door.held", _RANK, part.facts))
+        part.doubts.append(Doubt(codes.DOOR_HELD, _RANK, part.facts))
 
 
 def _declared(now: Situation, address: str, port: int) -> Binding | None:
@@ -139,24 +144,4 @@ def _loopback(address: str) -> bool:
     return ipaddress.ip_address(address).is_loopback
 
 
-GATE = Gate(
-    "door",
-    judge,
-    {
-        "door.open": Words("{program} listens on {address}, port {port}."),
-        "door.declared": Words(
-            "The configuration has the engine listen on {address}, port {port}."
-        ),
-        "door.unheard": Words(
-            "Nothing listens on {address}, port {port}: the connection is refused.",
-            "Have the engine listen on port {port}, or bring the site to a port that is open.",
-        ),
-        "door.held": Words(
-            "Port {port} on {address} is held by {program}, which is no engine that Ecumen reads."
-        ),
-        "door.unread-engine": Words(
-            "{program} may listen on {address}, port {port}; its configuration could not be read "
-            "to its end."
-        ),
-    },
-)
+GATE = Gate("door", judge)

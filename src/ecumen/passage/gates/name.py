@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import ipaddress
 
+from ecumen import codes
 from ecumen.engines.sites import Arrival, Block, Doubt, Part, Phase, Rank
-from ecumen.passage.situation import Gate, Situation, Words
+from ecumen.passage.situation import Gate, Situation
 
 _RANK = Rank(Phase.REACH)
 
@@ -17,21 +18,23 @@ def judge(now: Situation) -> Part:
     request = now.request
     if request.to is not None:
         now.address = request.to
-        return Part("name.given", {"address": request.to})
+        return Part(codes.NAME_GIVEN, {"address": request.to})
     literal = _literal(request.name)
     if literal is not None:
         now.address = literal
-        return _ours(now, Part("name.literal", {"address": literal, "name": literal}), (literal,))
+        return _ours(
+            now, Part(codes.NAME_LITERAL, {"address": literal, "name": literal}), (literal,)
+        )
     record = now.survey.name_by_text.get(request.name.lower().removesuffix("."))
     if record is None or record.addresses is None:
         return _unknown(now)
     if not record.addresses:
-        part = Part("name.leads-here", {"name": request.name})
-        part.blocks.append(Block("name.nowhere", _RANK, None, {"name": request.name}))
+        part = Part(codes.NAME_LEADS_HERE, {"name": request.name})
+        part.blocks.append(Block(codes.NAME_NOWHERE, _RANK, None, {"name": request.name}))
         now.address = _likely(now)
         return part
-    facts = {"name": request.name, "address": record.addresses[0]}
-    return _ours(now, Part("name.leads-here", facts), record.addresses)
+    facts: dict[str, object] = {"name": request.name, "address": record.addresses[0]}
+    return _ours(now, Part(codes.NAME_LEADS_HERE, facts), record.addresses)
 
 
 def _ours(now: Situation, part: Part, addresses: tuple[str, ...]) -> Part:
@@ -40,17 +43,17 @@ def _ours(now: Situation, part: Part, addresses: tuple[str, ...]) -> Part:
         now.address = own[0]
         part.facts["address"] = own[0]
     else:
-        facts = {"name": now.request.name, "address": ", ".join(addresses)}
-        part.blocks.append(Block("name.elsewhere", _RANK, None, facts))
+        facts: dict[str, object] = {"name": now.request.name, "address": ", ".join(addresses)}
+        part.blocks.append(Block(codes.NAME_ELSEWHERE, _RANK, None, facts))
         now.address = _likely(now)
     return part
 
 
 def _unknown(now: Situation) -> Part:
     now.address = _likely(now)
-    facts = {"name": now.request.name, "address": now.address or "none"}
-    part = Part("name.leads-here", facts)
-    part.doubts.append(Doubt("name.unknown", _RANK, facts))
+    facts: dict[str, object] = {"name": now.request.name, "address": now.address or "none"}
+    part = Part(codes.NAME_LEADS_HERE, facts)
+    part.doubts.append(Doubt(codes.NAME_UNKNOWN, _RANK, facts))
     return part
 
 
@@ -83,24 +86,4 @@ def _loopback(address: str) -> bool:
     return ipaddress.ip_address(address).is_loopback
 
 
-GATE = Gate(
-    "name",
-    judge,
-    {
-        "name.given": Words("The connection goes to {address} as asked; no name is looked up."),
-        "name.literal": Words("The address names the server by its number, {address}."),
-        "name.leads-here": Words("{name} leads to this server, at {address}."),
-        "name.nowhere": Words(
-            "{name} does not resolve: no visitor finds a server by this name.",
-            "Publish an address record for {name} that points to this server.",
-        ),
-        "name.elsewhere": Words(
-            "{name} leads to {address}, which is not this server.",
-            "Point {name} to an address of this server, or ask the server that it names.",
-        ),
-        "name.unknown": Words(
-            "The survey does not know where {name} leads. What follows holds if it leads here, "
-            "to {address}."
-        ),
-    },
-)
+GATE = Gate("name", judge)

@@ -7,9 +7,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
-from ecumen.plan.opens import Opener, Opening
-from ecumen.plan.operations import Operation, What
-from ecumen.plan.overlay import cut_to, overlaid
+from ecumen.operations.acl import AclGrant
+from ecumen.operations.draft import cut_to, done
+from ecumen.operations.mode import Mode
+from ecumen.operations.opens import Opener, Opening
+from ecumen.operations.operation import Operation
+from ecumen.operations.owner import OwningGroup
 from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, decide
 from ecumen.survey import Entry, Survey
 
@@ -32,7 +35,7 @@ class Way:
 
     @property
     def shell(self) -> list[str]:
-        return [operation.shell for operation in self.operations]
+        return [operation.shell() for operation in self.operations]
 
     @property
     def opened(self) -> int:
@@ -45,9 +48,10 @@ def ways(
 ) -> list[Way]:
     """The ways that work, the least opening first. others: operations that every way holds."""
     survey = opener.survey
+    needs = _by_path(needs)
     group = _group_of(survey, subject)
     offered: list[tuple[str, Callable[[Need], list[Operation]]]] = [
-        (f"Let {subject.name} alone through, by ACL", lambda need: _by_acl(subject, need)),
+        (f"Let {subject.name} alone through, by ACL", lambda need: _by_acl(survey, subject, need)),
         (
             f"Let the group {group} through",
             lambda need: _by_group(survey, subject, group, need),
@@ -56,8 +60,9 @@ def ways(
     ]
     found: list[Way] = []
     for title, make in offered:
-        operations = [operation for need in needs for operation in make(need)]
-        if any(not make(need) for need in needs) or not _works(survey, subject, needs, operations):
+        made = [make(need) for need in needs]
+        operations = [operation for each in made for operation in each]
+        if not all(made) or not _works(survey, subject, needs, operations):
             continue
         whole = [*operations, *others]
         if any(way.operations == whole for way in found):
@@ -67,11 +72,20 @@ def ways(
     return found
 
 
+def _by_path(needs: Iterable[Need]) -> list[Need]:
+    """One need for each path: operations expect the path as it is, and not as another left it."""
+    found: dict[str, Need] = {}
+    for need in needs:
+        known = found.get(need.entry.path)
+        found[need.entry.path] = Need(need.entry, need.perms | (known.perms if known else 0))
+    return list(found.values())
+
+
 def _works(
     survey: Survey, subject: Subject, needs: Sequence[Need], operations: Iterable[Operation]
 ) -> bool:
     try:
-        after = overlaid(cut_to(survey, (need.entry.path for need in needs)), operations)
+        after = done(cut_to(survey, (need.entry.path for need in needs)), operations)
     except LookupError:
         return False
     for need in needs:
@@ -97,35 +111,45 @@ def _group_of(survey: Survey, subject: Subject) -> str:
     return survey.group_name(min(subject.groups) if gid is None else gid)
 
 
-def _by_acl(subject: Subject, need: Need) -> list[Operation]:
+def _by_acl(survey: Survey, subject: Subject, need: Need) -> list[Operation]:
     entry = need.entry
     if entry.uid == subject.uid:
         # An owner has the owner's rights alone.
-        return [Operation(What.MODE, entry.path, f"u+{_letters(need.perms)}")]
+        return [Mode.of(entry, f"u+{_letters(need.perms)}")]
     known = 0
     for each in entry.acl or ():
         if each.tag == "user" and each.id == subject.uid:
             known = each.perms
     text = f"user:{subject.name}:{_bits(known | need.perms)}"
-    return [Operation(What.ACL, entry.path, text)]
+    return _granted(survey, entry, text)
 
 
 def _by_group(survey: Survey, subject: Subject, group: str, need: Need) -> list[Operation]:
     entry, letters = need.entry, _letters(need.perms)
     if entry.uid == subject.uid:
-        return [Operation(What.MODE, entry.path, f"u+{letters}")]
+        return [Mode.of(entry, f"u+{letters}")]
     if entry.acl:
-        return [Operation(What.ACL, entry.path, f"group:{group}:{_bits(need.perms)}")]
-    found = []
-    if entry.gid not in subject.groups:
-        found.append(Operation(What.GROUP, entry.path, group))
+        return _granted(survey, entry, f"group:{group}:{_bits(need.perms)}")
+    found: list[Operation] = []
+    known = survey.group_by_name.get(group)
+    if entry.gid not in subject.groups and known is not None:
+        given = OwningGroup(entry.path, str(entry.gid), str(known.gid), None, group)
+        entry = given.changed(entry, given.to)
+        found.append(given)
     if entry.mode >> 3 & need.perms != need.perms:
-        found.append(Operation(What.MODE, entry.path, f"g+{letters}"))
+        found.append(Mode.of(entry, f"g+{letters}"))
     return found
+
+
+def _granted(survey: Survey, entry: Entry, text: str) -> list[Operation]:
+    try:
+        return [AclGrant.of(survey, entry, text)]
+    except (LookupError, ValueError):
+        return []
 
 
 def _by_everybody(subject: Subject, need: Need) -> list[Operation]:
     """Who is the owner, or in the group, is not among the others."""
     entry, letters = need.entry, _letters(need.perms)
     who = "uo" if entry.uid == subject.uid else "go" if entry.gid in subject.groups else "o"
-    return [Operation(What.MODE, entry.path, f"{who}+{letters}")]
+    return [Mode.of(entry, f"{who}+{letters}")]

@@ -9,11 +9,11 @@ from typing import Protocol
 import numpy as np
 import numpy.typing as npt
 
-from ecumen.plan.operations import Operation, What
-from ecumen.plan.overlay import cut_to, overlaid
+from ecumen.operations.draft import cut_to, simulated
+from ecumen.operations.operation import Operation
 from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, subjects_of
 from ecumen.rights.table import AccessTable, Bits, Crowd, Rows
-from ecumen.survey import FileTable, Survey
+from ecumen.survey import FileTable, Survey, after
 
 _NEEDS = ((READ, "read"), (WRITE, "write"), (SEARCH, "pass or run"))
 MOST_NAMED = 5
@@ -73,21 +73,21 @@ class Opener:
         """What a plan would let accounts do that they may not do now, and the reverse; by owner,
         mode and ACL, and for the guard's accounts by what it lets through, too. Raises LookupError.
         """
-        tops = {operation.path for operation in operations if operation.what is not What.SWITCH}
+        tops = {operation.at for operation in operations} - {""}
         # Contexts are nothing to accounts that no policy keeps from anything.
-        by_policy = all(each.what in (What.CONTEXT, What.SWITCH) for each in operations)
+        by_policy = all(each.of_policy for each in operations)
         crowd = self._guarded if by_policy else self.crowd
         if not tops or not crowd.accounts:
             return []
         # Only what is changed, and what lies below, can be reached by others than before.
         before = cut_to(self.survey, tops)
-        after = overlaid(before, operations)
-        turned = {o.path: o.value == "on" for o in operations if o.what is What.SWITCH}
-        lets = self._lets(before, {}), self._lets(after, turned)
+        delta = simulated(before, operations)
+        changed = after(before, delta)
+        lets = self._lets(before, {}), self._lets(changed, delta.switches)
         if by_policy and all(np.array_equal(lets[0][need], lets[1][need]) for need in lets[0]):
             return []
-        paths = [path for path in after.files.paths if _is_under(path, tops)]
-        tables = [AccessTable(each.files, crowd) for each in (before, after)]
+        paths = [path for path in changed.files.paths if _is_under(path, tops)]
+        tables = [AccessTable(each.files, crowd) for each in (before, changed)]
         found: list[Opening] = []
         for need, what in _NEEDS:
             was, now = (self._all(t, need, paths, by) for t, by in zip(tables, lets, strict=True))

@@ -1,0 +1,37 @@
+"""The security context of a path. Source: chcon(1)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+from ecumen.operations.attribute import Attribute
+from ecumen.operations.operation import Hands
+from ecumen.operations.quoting import quoted
+from ecumen.survey import Entry
+
+
+@dataclass(frozen=True, slots=True)
+class Context(Attribute):
+    """States are whole contexts, "" for none."""
+
+    what: ClassVar[str] = "context"
+    of_policy: ClassVar[bool] = True
+
+    @staticmethod
+    def state(entry: Entry) -> str:
+        return entry.context or ""
+
+    @staticmethod
+    def changed(entry: Entry, state: str) -> Entry:
+        return replace(entry, context=state or None)
+
+    @staticmethod
+    def put(hands: Hands, path: str, state: str) -> None:
+        hands.set_context(path, state)
+
+    def describe(self) -> str:
+        return self.told("context", self.to)
+
+    def shell(self) -> str:
+        return f"chcon --no-dereference{self.deep} {quoted(self.to)} -- {quoted(self.path)}"

@@ -1,0 +1,55 @@
+"""What the operations that make something new have in common."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from dataclasses import dataclass
+
+from ecumen.operations.operation import Hands, Kept, Looking, Operation, Standing
+from ecumen.survey import Delta, Entry
+
+
+@dataclass(frozen=True, slots=True)
+class Making(Operation):
+    """path: where nothing is yet."""
+
+    path: str
+
+    @property
+    def at(self) -> str:
+        return self.path
+
+    @abstractmethod
+    def made(self) -> Entry:
+        """What is there afterwards."""
+
+    @abstractmethod
+    def make(self, hands: Hands) -> None: ...
+
+    def standing(self, looking: Looking) -> Standing:
+        entry = looking.entry(self.path)
+        if entry is None:
+            return Standing.DUE
+        return Standing.DONE if _same(entry, self.made()) else Standing.STALE
+
+    def simulate(self, looking: Looking) -> Delta:
+        return Delta({self.path: self.made()})
+
+    def keep(self, looking: Looking) -> Kept:
+        return () if looking.entry(self.path) is not None else ((self.path, ""),)
+
+    def forward(self, hands: Hands) -> None:
+        if hands.entry(self.path) is None:
+            self.make(hands)
+
+    def backward(self, hands: Hands, kept: Kept) -> None:
+        for path, _ in kept:
+            entry = hands.entry(path)
+            if entry is not None and _same(entry, self.made()):
+                hands.remove(path)
+
+
+def _same(entry: Entry, made: Entry) -> bool:
+    """Whatever the clock, the disk and the policy add to it."""
+    plain = (made.path, made.kind, made.mode, made.uid, made.gid, made.target)
+    return plain == (entry.path, entry.kind, entry.mode, entry.uid, entry.gid, entry.target)

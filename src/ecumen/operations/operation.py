@@ -1,0 +1,117 @@
+"""What every operation can do, and what it needs of a machine.
+
+A plan is made of operations. Each names one change of one thing with the state that it expects
+(`was`) and the state that it makes (`to`), so that a plan knows that it is stale, and that it is
+done already. States are texts, as they are shown: a mode, a number of an owner, an ACL.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterable
+from dataclasses import dataclass, fields
+from enum import StrEnum
+from typing import ClassVar, Protocol, Self
+
+from ecumen.survey import Acl, Delta, Entry
+
+# What must be written down to go back: paths (or names of switches) with their states.
+Kept = tuple[tuple[str, str], ...]
+
+
+class Looking(Protocol):
+    """A server as it is: the real one, or a survey on which a plan is tried."""
+
+    def entry(self, path: str) -> Entry | None:
+        """What lies at a path, links not followed; None for nothing."""
+
+    def below(self, path: str) -> Iterable[str]:
+        """All that lies below a folder, the upper first."""
+
+    def switch(self, name: str) -> bool | None:
+        """How a switch of the policy stands; None where that is not known."""
+
+
+class Hands(Looking, Protocol):
+    """A server that can be changed. No link is followed. Each raises OSError."""
+
+    def set_mode(self, path: str, mode: int) -> None: ...
+
+    def set_owner(self, path: str, uid: int | None, gid: int | None) -> None:
+        """None: as it is."""
+
+    def set_acl(self, path: str, acl: Acl) -> None:
+        """An ACL of owner, group and others alone is taken away."""
+
+    def set_context(self, path: str, context: str) -> None: ...
+
+    def turn(self, name: str, on: bool) -> None:
+        """A switch of the policy, for good."""
+
+    def make_folder(self, path: str, mode: int, uid: int, gid: int) -> None: ...
+
+    def make_link(self, path: str, target: str) -> None: ...
+
+    def remove(self, path: str) -> None:
+        """A link, or an empty folder."""
+
+
+class Standing(StrEnum):
+    """How an operation stands to a server."""
+
+    DUE = "due"
+    DONE = "done"
+    STALE = "stale"
+
+
+@dataclass(frozen=True, slots=True)
+class Operation(ABC):
+    """One change. Members are texts, numbers and tuples of such: the plan format holds them as they
+    are.
+    """
+
+    what: ClassVar[str]
+    of_policy: ClassVar[bool] = False
+
+    @property
+    @abstractmethod
+    def at(self) -> str:
+        """The path that it changes; "" where it changes no file."""
+
+    @abstractmethod
+    def standing(self, looking: Looking) -> Standing:
+        """Whether the server is as this expects it."""
+
+    @abstractmethod
+    def simulate(self, looking: Looking) -> Delta:
+        """What would be different. Raises LookupError for what is not there."""
+
+    @abstractmethod
+    def keep(self, looking: Looking) -> Kept:
+        """What must be known to go back; asked before `forward`, and written down."""
+
+    @abstractmethod
+    def forward(self, hands: Hands) -> None:
+        """Does it. What is done already stays as it is."""
+
+    @abstractmethod
+    def backward(self, hands: Hands, kept: Kept) -> None:
+        """Undoes it, or whatever was done of it."""
+
+    @abstractmethod
+    def describe(self) -> str:
+        """In words, as `set the mode of /srv/choir to 0755`."""
+
+    @abstractmethod
+    def shell(self) -> str:
+        """The command, to be run as root. Names of hostile owners are quoted."""
+
+    @classmethod
+    def read(cls, members: dict[str, object]) -> Self:
+        """From the plan format, which was checked by its schema. Raises ValueError."""
+        known = {each.name for each in fields(cls)}
+        return cls(**{name: _hashable(each) for name, each in members.items() if name in known})
+
+
+def _hashable(value: object) -> object:
+    return tuple(map(_hashable, value)) if isinstance(value, list) else value

@@ -1,0 +1,114 @@
+"""Owner and group of a path. Source: chown(1), chown(2)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import ClassVar
+
+from ecumen.operations.attribute import Attribute
+from ecumen.operations.operation import Hands, Looking
+from ecumen.operations.quoting import quoted
+from ecumen.survey import Account, Entry, Group, Kind
+
+
+@dataclass(frozen=True, slots=True)
+class _Belonging(Attribute):
+    """chown(2) takes the right to run as the owner (or the group) away from files: it changes the
+    mode, too.
+    """
+
+    name: str = ""
+
+    @classmethod
+    def kept(cls, entry: Entry) -> str:
+        return f"{cls.state(entry)} {entry.mode:04o}"
+
+    @classmethod
+    def restore(cls, hands: Hands, path: str, kept: str) -> None:
+        state, mode = kept.split()
+        cls.put(hands, path, state)
+        entry = hands.entry(path)
+        if entry is not None and entry.kind is not Kind.LINK and entry.mode != int(mode, 8):
+            hands.set_mode(path, int(mode, 8))
+
+
+def _given(entry: Entry) -> Entry:
+    """What chown(2) leaves of the mode: it spares folders, and a group's right that nobody of it
+    can run.
+    """
+    if entry.kind in (Kind.DIR, Kind.LINK):
+        return entry
+    lost = 0o4000 | (0o2000 if entry.mode & 0o010 else 0)
+    return replace(entry, mode=entry.mode & ~lost)
+
+
+@dataclass(frozen=True, slots=True)
+class Owner(_Belonging):
+    """States are numbers of accounts; name: of the account that `to` numbers."""
+
+    what: ClassVar[str] = "owner"
+
+    @classmethod
+    def of(cls, looking: Looking, path: str, account: Account, *, below: bool = False) -> Owner:
+        """Gives a path to an account. Raises LookupError where nothing is there."""
+        census = cls.census(looking, path) if below else None
+        was = cls.state(_there(looking, path))
+        return cls(path, was, str(account.uid), census, account.name)
+
+    @staticmethod
+    def state(entry: Entry) -> str:
+        return str(entry.uid)
+
+    @staticmethod
+    def changed(entry: Entry, state: str) -> Entry:
+        return replace(_given(entry), uid=int(state))
+
+    @staticmethod
+    def put(hands: Hands, path: str, state: str) -> None:
+        hands.set_owner(path, int(state), None)
+
+    def describe(self) -> str:
+        return self.told("owner", self.name or self.to)
+
+    def shell(self) -> str:
+        who = quoted(self.name or self.to)
+        return f"chown --no-dereference{self.deep} {who} -- {quoted(self.path)}"
+
+
+@dataclass(frozen=True, slots=True)
+class OwningGroup(_Belonging):
+    """States are numbers of groups; name: of the group that `to` numbers."""
+
+    what: ClassVar[str] = "group"
+
+    @classmethod
+    def of(cls, looking: Looking, path: str, group: Group, *, below: bool = False) -> OwningGroup:
+        """Gives a path to a group. Raises LookupError where nothing is there."""
+        census = cls.census(looking, path) if below else None
+        return cls(path, cls.state(_there(looking, path)), str(group.gid), census, group.name)
+
+    @staticmethod
+    def state(entry: Entry) -> str:
+        return str(entry.gid)
+
+    @staticmethod
+    def changed(entry: Entry, state: str) -> Entry:
+        return replace(_given(entry), gid=int(state))
+
+    @staticmethod
+    def put(hands: Hands, path: str, state: str) -> None:
+        hands.set_owner(path, None, int(state))
+
+    def describe(self) -> str:
+        return self.told("group", self.name or self.to)
+
+    def shell(self) -> str:
+        who = quoted(self.name or self.to)
+        return f"chgrp --no-dereference{self.deep} {who} -- {quoted(self.path)}"
+
+
+def _there(looking: Looking, path: str) -> Entry:
+    entry = looking.entry(path)
+    if entry is None:
+        raise LookupError(f"nothing is known of {path}")
+    return entry

@@ -1,0 +1,132 @@
+"""The plan: operations in their order, and the open JSON format in which they are kept and sent.
+
+The format is checked against its JSON Schema (schemas/plan.json); nothing in it is a command line.
+"""
+
+from __future__ import annotations
+
+import json
+import pkgutil
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import asdict, dataclass
+from functools import cache
+from typing import Any
+
+import fastjsonschema
+
+from ecumen.errors import PlanError
+from ecumen.operations.acl import AclGrant
+from ecumen.operations.context import Context
+from ecumen.operations.draft import Draft
+from ecumen.operations.folder import Folder
+from ecumen.operations.link import Link
+from ecumen.operations.mode import Mode
+from ecumen.operations.operation import Operation, Standing
+from ecumen.operations.owner import Owner, OwningGroup
+from ecumen.operations.switch import Switch
+from ecumen.survey import Survey
+
+FORMAT = 1
+# Every kind of operation there is.
+KINDS: dict[str, type[Operation]] = {
+    kind.what: kind for kind in (Mode, Owner, OwningGroup, AclGrant, Context, Switch, Folder, Link)
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Ground:
+    """The survey on which a plan was made. taken_at: seconds since 1970, UTC; digest: of its file,
+    "" where it has none.
+    """
+
+    host: str
+    taken_at: int
+    digest: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """why: keys of findings, or words."""
+
+    title: str
+    ground: Ground
+    operations: tuple[Operation, ...]
+    why: tuple[str, ...] = ()
+
+    def write(self) -> str:
+        """The plan's file."""
+        data = {
+            "format": FORMAT,
+            "title": self.title,
+            "survey": asdict(self.ground),
+            "operations": [written(operation) for operation in self.operations],
+            "why": self.why,
+        }
+        return json.dumps(data, indent=1) + "\n"
+
+
+def written(operation: Operation) -> dict[str, Any]:
+    """An operation in the plan format."""
+    return {"what": operation.what, **asdict(operation)}
+
+
+def read_operation(data: object) -> Operation:
+    """An operation of the plan format. Raises PlanError."""
+    _check("operation", data)
+    assert isinstance(data, dict)
+    try:
+        return KINDS[data["what"]].read(data)
+    except (ValueError, KeyError) as error:
+        raise PlanError(f"no operation: {error}") from error
+
+
+def read_plan(text: str | bytes) -> Plan:
+    """A plan's file. Raises PlanError."""
+    try:
+        data = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise PlanError(f"the plan is no JSON: {error}") from error
+    _check("plan", data)
+    ground = data["survey"]
+    return Plan(
+        data["title"],
+        Ground(ground["host"], int(ground["taken_at"]), ground.get("digest", "")),
+        tuple(read_operation(each) for each in data["operations"]),
+        tuple(data.get("why", ())),
+    )
+
+
+def standings(survey: Survey, operations: Iterable[Operation]) -> list[Standing]:
+    """How each operation stands to the server of a survey, once those before it are done."""
+    draft, found = Draft(survey), []
+    for operation in operations:
+        standing = operation.standing(draft)
+        found.append(standing)
+        if standing is Standing.DUE:
+            draft.add(operation.simulate(draft))
+    return found
+
+
+def stands(survey: Survey, operations: Sequence[Operation]) -> Standing:
+    """How a plan stands: done where nothing is left of it, stale where anything is."""
+    found = set(standings(survey, operations))
+    if Standing.STALE in found:
+        return Standing.STALE
+    return Standing.DUE if Standing.DUE in found else Standing.DONE
+
+
+@cache
+def _checker(part: str) -> Callable[[Any], Any]:
+    source = pkgutil.get_data("ecumen.operations", "schemas/plan.json")
+    assert source is not None
+    schema = json.loads(source)
+    if part == "operation":
+        schema = {"definitions": schema["definitions"], "$ref": "#/definitions/operation"}
+    return fastjsonschema.compile(schema)
+
+
+def _check(part: str, data: object) -> None:
+    try:
+        _checker(part)(data)
+    except fastjsonschema.JsonSchemaException as error:
+        raise PlanError(f"no plan of format {FORMAT}: {error}") from error

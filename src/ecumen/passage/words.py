@@ -1,0 +1,27 @@
+"""The edge where codes and facts become sentences."""
+
+from __future__ import annotations
+
+import logging
+
+from ecumen.codes import Code, Facts
+
+_log = logging.getLogger(__name__)
+
+
+class _Known(dict[str, object]):
+    """The facts of a sentence. One that is missing is a fault of ours, and told plainly."""
+
+    def __missing__(self, key: str) -> str:
+        _log.error("a sentence lacks its fact %s", key)
+        return f"(not known: {key})"
+
+
+def say(code: Code, facts: Facts) -> str:
+    """The reason behind a code, in words."""
+    return code.reason.format_map(_Known(facts))
+
+
+def mend(code: Code, facts: Facts) -> str:
+    """What would mend it; "" where nothing would."""
+    return code.mend.format_map(_Known(facts))

@@ -1,0 +1,4 @@
+"""Rehearsals: what a plan would change for visitors and accounts, before anything is touched.
+
+This room stands above the audit. It may ask everything; nothing below knows of it.
+"""

@@ -1,0 +1,226 @@
+"""Operations on real trees: what is simulated is what is done, and what is done can be undone."""
+
+from __future__ import annotations
+
+import importlib
+import json
+import os
+import pkgutil
+import random
+import subprocess
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+import ecumen.operations
+from ecumen.errors import PlanError
+from ecumen.operations import (
+    KINDS,
+    Ground,
+    Operation,
+    Plan,
+    Standing,
+    done,
+    read_operation,
+    read_plan,
+    stands,
+    written,
+)
+from ecumen.operations.acl import AclGrant
+from ecumen.operations.attribute import Attribute
+from ecumen.operations.context import Context
+from ecumen.operations.draft import Draft
+from ecumen.operations.folder import Folder
+from ecumen.operations.link import Link
+from ecumen.operations.mode import Mode
+from ecumen.operations.owner import Owner, OwningGroup
+from ecumen.operations.plan import standings
+from ecumen.operations.switch import Switch
+from ecumen.survey import Account, Entry, Group, Kind, Survey
+from ecumen_machine.files import Collector
+from tests.builders import server
+from tests.hands import PlainHands
+
+ACCOUNTS = (Account("games", 5, 60, "/"), Account("www-data", 33, 33, "/"))
+GROUPS = (Group("games", 60), Group("www-data", 33))
+TYPES = ("u:r:a_t:s0", "u:r:b_t:s0")
+
+
+def surveyed(top: Path) -> Survey:
+    collector = Collector()
+    collector.trees([str(top)])
+    return replace(server(""), files=collector.table(), accounts=ACCOUNTS, groups=GROUPS)
+
+
+def grown(top: Path, rng: random.Random) -> None:
+    folders = [top]
+    top.mkdir()
+    for number in range(rng.randint(4, 9)):
+        path = rng.choice(folders) / f"n{number}"
+        match rng.randrange(4):
+            case 0:
+                path.symlink_to("n0")
+                continue
+            case 1:
+                path.write_text("")
+                path.chmod(rng.choice([0o644, 0o4755, 0o2755, 0o2644, 0o600]))
+            case _:
+                path.mkdir()
+                folders.append(path)
+                path.chmod(rng.choice([0o755, 0o750, 0o2775, 0o1777]))
+        if rng.random() < 0.3:
+            subprocess.run(["setfacl", "-m", "u:games:r-x", "--", str(path)], check=True)
+        if rng.random() < 0.5:
+            os.setxattr(path, "security.selinux", f"{rng.choice(TYPES)}\0".encode())
+
+
+def chosen(rng: random.Random, top: Path, survey: Survey, draft: Draft) -> Operation:
+    """An operation on the tree as it is once those before are done."""
+    entry = rng.choice([e for e in survey.files if f"{e.path}/".startswith(f"{top}/")])
+    entry = draft.entry(entry.path) or entry
+    link = entry.kind is Kind.LINK
+    below = rng.random() < 0.4
+    account, group = rng.choice(ACCOUNTS), rng.choice(GROUPS)
+    new = f"{top}/new{rng.randrange(1000)}"
+    kinds: list[Callable[[], Operation]] = [
+        lambda: Owner.of(draft, entry.path, account, below=below),
+        lambda: OwningGroup.of(draft, entry.path, group, below=below),
+        lambda: Context(
+            entry.path, Context.state(entry), rng.choice(TYPES),
+            Context.census(draft, entry.path) if below else None,
+        ),
+        lambda: Switch.of(draft, "reads", on=rng.random() < 0.5),
+        lambda: Folder.of(survey, new, rng.choice(["0755", "2770"]), account),
+        lambda: Link(new, rng.choice(["n0", "a 'b", "\udcff"])),
+    ]  # fmt: skip
+    if not link:
+        change = rng.choice(["o+x", "go-rwx", "u+s", "0751", "ug+rw"])
+        if change == "u+s":
+            change = f"{entry.mode | 0o4000:04o}"
+        kinds += [lambda: Mode.of(entry, change)] * 2
+        grant = rng.choice(["user:games:r-x", "group:www-data:rwx"])
+        kinds += [lambda: AclGrant.of(survey, entry, grant)] * 2
+    return rng.choice(kinds)()
+
+
+def shape(entry: Entry) -> tuple[object, ...]:
+    """All that operations touch."""
+    acl = entry.acl if entry.acl and len(entry.acl) > 3 else None
+    return entry.kind, entry.mode, entry.uid, entry.gid, entry.target, acl, entry.context
+
+
+def shapes(survey: Survey) -> dict[str, tuple[object, ...]]:
+    return {each.path: shape(each) for each in survey.files}
+
+
+@pytest.mark.server
+def test_what_is_simulated_is_done_and_comes_back(tmp_path: Path, seed: int) -> None:
+    kinds = Counter[str]()
+    for number in range(60):
+        rng = random.Random(seed * 1000 + number)
+        top = tmp_path / f"t{number}"
+        grown(top, rng)
+        before = surveyed(top)
+        draft, hands = Draft(before), PlainHands(reads=False)
+        plan: list[Operation] = []
+        for _ in range(rng.randint(1, 4)):
+            operation = chosen(rng, top, before, draft)
+            draft.add(operation.simulate(draft))
+            plan.append(operation)
+        told = done(before, plan)
+        assert stands(before, plan) in (Standing.DUE, Standing.DONE)
+        kept = []
+        for operation in plan:
+            kinds[operation.what] += 1
+            again = read_operation(json.loads(json.dumps(written(operation))))
+            assert again == operation
+            kept.append(again.keep(hands))
+            if rng.random() < 0.5 and not isinstance(again, Switch):
+                if again.standing(hands) is Standing.DUE:
+                    subprocess.run(["bash", "-c", again.shell()], check=True)
+            else:
+                again.forward(hands)
+            assert again.standing(hands) is Standing.DONE, again
+            again.forward(hands)
+        assert shapes(surveyed(top)) == shapes(told), plan
+        assert all(hands.switch(name) == on for name, on in draft.delta.switches.items())
+        for operation, was in reversed(list(zip(plan, kept, strict=True))):
+            operation.backward(hands, was)
+        assert shapes(surveyed(top)) == shapes(before), plan
+        assert hands.switches == {"reads": False}
+    assert set(kinds) == set(KINDS), kinds
+
+
+def test_a_plan_knows_that_it_is_stale_and_that_it_is_done() -> None:
+    survey = server("", ("0750 ines /srv/a/", "0640 ines /srv/a/x"))
+    folder, file = survey.files.get("/srv/a"), survey.files.get("/srv/a/x")
+    assert folder is not None
+    assert file is not None
+    plan = [Mode.of(folder, "o+x"), Mode.of(file, "o+r"), Link("/srv/b", "a")]
+    assert standings(survey, plan) == [Standing.DUE] * 3
+    made = done(survey, plan)
+    assert stands(made, plan) is Standing.DONE
+    assert stands(done(survey, plan[:1]), plan) is Standing.DUE
+    for other in (Mode.of(folder, "0700"), Link("/srv/b", "elsewhere")):
+        assert stands(done(survey, [other]), plan) is Standing.STALE
+    tree = Owner.of(Draft(survey), "/srv/a", ACCOUNTS[0], below=True)
+    assert tree.standing(Draft(survey)) is Standing.DUE
+    moved = Owner.of(Draft(survey), "/srv/a/x", ACCOUNTS[1])
+    assert stands(done(survey, [moved]), [tree]) is Standing.STALE
+
+
+def test_the_plan_format_comes_back_as_it_was_and_takes_nothing_else() -> None:
+    ground = Ground("quay", 1_700_000_000, "ab")
+    nasty = "/srv/\udcff\n'$(x)"
+    operations: tuple[Operation, ...] = (
+        Mode(nasty, "0750", "4751"), Owner(nasty, "0", "5", (("0", 3), ("7", 1)), "games"),
+        Folder("/srv/new", "0755", 5, 60), Switch("reads", "", "on"), Link("/l", nasty),
+    )  # fmt: skip
+    plan = Plan("a title", ground, operations, ("a finding",))
+    assert read_plan(plan.write()) == plan
+    data = json.loads(plan.write())
+    whole = data["operations"]
+    for wrong in (
+        {"what": "mode", "path": "/a", "was": "0644", "to": "o+x; rm"},
+        {"what": "mode", "path": "a", "was": "0644", "to": "0645"},
+        {"what": "acl", "path": "/a", "was": "user::rwx", "to": "user::rwx",
+         "name": "user:a b:r--"},
+        {"what": "run", "path": "/a"}, {"path": "/a"}, 7, None,
+        {"what": "switch", "name": "a;b", "was": "on", "to": "off"},
+        {"what": "link", "path": "/a", "target": "b", "shell": "rm"},
+    ):  # fmt: skip
+        data["operations"] = [*whole, wrong]
+        with pytest.raises(PlanError):
+            read_plan(json.dumps(data))
+    for text in ("", "[]", "{}", "[" * 100_000, '{"format": 2}'):
+        with pytest.raises(PlanError):
+            read_plan(text)
+
+
+def test_every_kind_has_its_verbs() -> None:
+    """A kind that lacks one cannot be made; the table of kinds holds all that are written."""
+    assert all(not kind.__abstractmethods__ for kind in KINDS.values())
+
+    names = [each.name for each in pkgutil.iter_modules(ecumen.operations.__path__)]
+    written = {
+        kind
+        for name in names
+        for kind in vars(importlib.import_module(f"ecumen.operations.{name}")).values()
+        if isinstance(kind, type) and issubclass(kind, Operation) and "what" in vars(kind)
+    }
+    assert written == set(KINDS.values())
+    assert issubclass(Mode, Attribute)
+
+
+@pytest.mark.parametrize(
+    ("was", "to", "symbolic"),
+    [
+        ("0750", "0751", "o+x"), ("0777", "0700", "go-rwx"), ("0640", "0604", "g-r,o+r"),
+        ("0644", "4644", "04644"), ("0644", "0644", "0644"),
+    ],
+)  # fmt: skip
+def test_a_mode_is_told_by_what_differs(was: str, to: str, symbolic: str) -> None:
+    assert Mode("/a", was, to).shell() == f"chmod {symbolic} -- /a"
