@@ -81,6 +81,9 @@ class Engine(Protocol):
     def handle(self, arrival: Arrival) -> Handling:
         """Everything that happens to a request that arrived."""
 
+    def renewed(self, survey: Survey) -> Engine:
+        """The same engine on a change of its survey."""
+
 
 # The kinds that are read. A record of any other kind is kept, and what arrives there is unsure.
 _KINDS: dict[str, Callable[[Survey, EngineRecord], Engine]] = {
@@ -94,3 +97,18 @@ def engines_of(survey: Survey) -> tuple[Engine, ...]:
     return tuple(
         _KINDS[record.kind](survey, record) for record in survey.engines if record.kind in _KINDS
     )
+
+
+def renewed(engines: Sequence[Engine], survey: Survey) -> tuple[Engine, ...]:
+    """The engines of a survey that is a change of theirs: what no changed text reaches is taken
+    over. They answer as those of `engines_of` do.
+    """
+    before = {id(engine.record): engine for engine in engines}
+    found: list[Engine] = []
+    for record in survey.engines:
+        known = before.get(id(record))
+        if known is not None:
+            found.append(known.renewed(survey))
+        elif record.kind in _KINDS:
+            found.append(_KINDS[record.kind](survey, record))
+    return tuple(found)

@@ -7,16 +7,37 @@ from functools import cached_property
 
 from ecumen.rights import Problem, Subject, Walker
 from ecumen.survey import Kind, Survey
+from ecumen.survey.overlay import nothing_moved
 
 _ROOT = Subject("root", 0, frozenset({0}))
 
 
-class SurveySource:
-    """A Source over the texts and the file table of a survey; links are followed as by root."""
+_NONE: set[str] = set()
 
-    def __init__(self, survey: Survey) -> None:
+
+def _bytes(name: str) -> bytes:
+    return name.encode("utf-8", "surrogateescape")
+
+
+class SurveySource:
+    """A Source over the texts and the file table of a survey; links are followed as by root.
+
+    before: that of a survey of which this is a change: where it says the same still, nobody needs
+    to walk there again.
+    """
+
+    def __init__(self, survey: Survey, before: SurveySource | None = None) -> None:
         self.survey = survey
         self.walker = Walker(survey, _ROOT)
+        # Where the texts lie that were asked for by another path.
+        self._physical: dict[str, str] = {}
+        # By folder: what its names were made of, and they.
+        self._names: dict[str, tuple[list[str], set[str], list[str]]] = {}
+        if before is not None and nothing_moved(before.survey.files, survey.files):
+            self._physical = dict(before._physical)
+        if before is not None and before.survey.texts.keys() == survey.texts.keys():
+            self._by_folder = before._by_folder
+            self._names = dict(before._names)
 
     @cached_property
     def _by_folder(self) -> dict[str, set[str]]:
@@ -32,8 +53,13 @@ class SurveySource:
         text = self.survey.texts.get(path)
         if text is not None:
             return text
-        walk = self.walker.walk(path)
-        return None if walk.problem else self.survey.texts.get(walk.physical)
+        physical = self._physical.get(path)
+        if physical is None:
+            walk = self.walker.walk(path)
+            if walk.problem:
+                return None
+            physical = self._physical[path] = walk.physical
+        return self.survey.texts.get(physical)
 
     def names(self, folder: str) -> list[str] | None:
         if folder in self.survey.texts:
@@ -46,10 +72,15 @@ class SurveySource:
             physical = walk.physical
         elif walk.problem is not Problem.UNSEEN:
             return None
-        names = set(self.survey.files.children(physical)) | self._by_folder.get(physical, set())
-        if not names and walk.problem is Problem.UNSEEN:
+        children = self.survey.files.children(physical)
+        texts = self._by_folder.get(physical, _NONE)
+        known = self._names.get(physical)
+        if known is None or known[0] is not children or known[1] is not texts:
+            names = sorted({*children, *texts}, key=_bytes)
+            known = self._names[physical] = (children, texts, names)
+        if not known[2] and walk.problem is Problem.UNSEEN:
             return None
-        return sorted(names, key=lambda name: name.encode("utf-8", "surrogateescape"))
+        return known[2]
 
     def exists(self, path: str) -> bool | None:
         if path in self.survey.texts:
@@ -60,5 +91,5 @@ class SurveySource:
         return walk.problem is None
 
     def stamp(self, path: str) -> Hashable | None:
-        """A survey never changes, so there is nothing to be read again."""
-        return None
+        """The text itself: surveys share those that are the same."""
+        return self.read(path)

@@ -228,6 +228,24 @@ class OverlaidTable(FileTable):
         return found
 
 
+def nothing_moved(before: FileTable, after: FileTable) -> bool:
+    """Whether every path of one table leads where it leads in the other: both are changes of one
+    base, and of what is different only owners, modes and the like are. What is new leads nowhere
+    that anything led before.
+    """
+    if before is after:
+        return True
+    bases = [each.base if isinstance(each, OverlaidTable) else each for each in (before, after)]
+    if bases[0] is not bases[1]:
+        return False
+    paths = {p for t in (before, after) if isinstance(t, OverlaidTable) for p in t.changed}
+    for path in paths:
+        was, now = before.get(path), after.get(path)
+        if was is not None and (now is None or (was.kind, was.target) != (now.kind, now.target)):
+            return False
+    return True
+
+
 def _write(table: FileTable, row: int, entry: Entry) -> None:
     table.kind[row] = KINDS.index(entry.kind)
     for name in ("mode", "uid", "gid", "size", "mtime", "ctime", "listed"):

@@ -7,7 +7,7 @@ that address. Source: httpd 2.4, "An In-Depth Discussion of Virtual Host Matchin
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
@@ -51,12 +51,37 @@ class _Chain:
         position = len(self.hosts)
         self.order[id(host)] = position
         self.hosts.append(host)
-        names = [host.name] if host.name else list(implied)
-        for name in {name.lower() for name in (*names, *host.names)}:
+        for name in _names_of(host, implied):
             self.exact.setdefault(name, host)
             self.named.setdefault(name, []).append(position)
         for pattern in host.wild_names:
             self.wild.append((position, pattern, host))
+
+    def exchanged(self, pairs: Sequence[tuple[Host, Host, tuple[str, ...]]]) -> _Chain:
+        """The same with other blocks in the places of some. pairs: the old one, the new one, and
+        what names are implied for both.
+        """
+        chain = _Chain(list(self.hosts), dict(self.exact), list(self.wild), dict(self.order))
+        chain.named = dict(self.named)
+        for old, new, implied in pairs:
+            position = chain.order.pop(id(old))
+            chain.order[id(new)] = position
+            chain.hosts[position] = new
+            was, now = _names_of(old, implied), _names_of(new, implied)
+            for name in was - now:
+                chain.named[name] = [each for each in chain.named[name] if each != position]
+            for name in now - was:
+                chain.named[name] = sorted([*chain.named.get(name, ()), position])
+            for name in was | now:
+                places = chain.named[name]
+                if places:
+                    chain.exact[name] = chain.hosts[places[0]]
+                else:
+                    del chain.named[name], chain.exact[name]
+            wild = [each for each in chain.wild if each[0] != position]
+            wild += [(position, pattern, new) for pattern in new.wild_names]
+            chain.wild = sorted(wild, key=lambda each: each[0])
+        return chain
 
     def claim(self, position: int) -> Claim:
         """What the block at a position claims; whether that matters is not said yet."""
@@ -74,11 +99,24 @@ class _Chain:
         return found
 
 
+def _names_of(host: Host, implied: tuple[str, ...]) -> set[str]:
+    """The names that a block claims, but for patterns; in lower case."""
+    names = (host.name,) if host.name else implied
+    return {name.lower() for name in (*names, *host.names)}
+
+
 class Chooser:
-    """The blocks by address and port; built once for a server."""
+    """The blocks by address and port; built once for a server. before: that of the same server as
+    it was configured, where names lead where they led.
+    """
 
     def __init__(
-        self, server: Server, resolve: Resolve, reverse: ReverseNames, machine: str = ""
+        self,
+        server: Server,
+        resolve: Resolve,
+        reverse: ReverseNames,
+        machine: str = "",
+        before: Chooser | None = None,
     ) -> None:
         self.server = server
         self.reverse = reverse
@@ -87,6 +125,8 @@ class Chooser:
         self.wildcard: list[tuple[int | None, _Chain]] = []
         self.unresolved: list[Doubt] = []
         self._chosen: dict[tuple[str, int, HostHeader, bool], Chosen] = {}
+        if before is not None and self._takes_over(before):
+            return
         for host in server.hosts:
             implied = self.implied(host)
             for binding in host.bindings:
@@ -98,6 +138,30 @@ class Chooser:
                     chain.add(host, implied)
         # A wildcard with this port is asked before one for any port.
         self.wildcard.sort(key=lambda item: item[0] is None)
+
+    def _takes_over(self, before: Chooser) -> bool:
+        """Whether only some blocks differ, each bound as the one that stood in its place."""
+        hosts, were = self.server.hosts, before.server.hosts
+        if len(hosts) != len(were) or before.server.main.name != self.server.main.name:
+            return False
+        pairs = [
+            (old, new, self.implied(new))
+            for old, new in zip(were, hosts, strict=True)
+            if old is not new
+        ]
+        if before.unresolved or any(
+            [(b.address, b.port) for b in old.bindings]
+            != [(b.address, b.port) for b in new.bindings]
+            for old, new, _ in pairs
+        ):
+            return False
+        for key, chain in before.specific.items():
+            mine = [pair for pair in pairs if id(pair[0]) in chain.order]
+            self.specific[key] = chain.exchanged(mine) if mine else chain
+        for port, chain in before.wildcard:
+            mine = [pair for pair in pairs if id(pair[0]) in chain.order]
+            self.wildcard.append((port, chain.exchanged(mine) if mine else chain))
+        return True
 
     def implied(self, host: Host) -> tuple[str, ...]:
         """The name of a block that is given none: the main server's where the block holds for

@@ -51,16 +51,29 @@ class HttpdEngine:
     """One httpd of a survey."""
 
     kind = "httpd"
+    source: SurveySource
+    chooser: Chooser
 
-    def __init__(self, survey: Survey, record: EngineRecord) -> None:
+    def __init__(
+        self, survey: Survey, record: EngineRecord, before: HttpdEngine | None = None
+    ) -> None:
+        """before: the same engine of a survey of which this is a change."""
         self.survey = survey
         self.record = record
-        self.server: Server = load(SurveySource(survey), record)
+        self.source = SurveySource(survey, before.source if before is not None else None)
+        known = before.server if before is not None else None
+        self.server: Server = load(self.source, record, known)
         self.worker = self._worker(self.server.user or "#-1", self.server.group)
         self.walker = Walker(survey, self.worker) if self.worker else None
-        self.chooser = Chooser(self.server, self._resolve, self._reverse, survey.host)
+        names = before is not None and before.survey.names == survey.names
+        chooser = before.chooser if before is not None and names else None
+        self.chooser = Chooser(self.server, self._resolve, self._reverse, survey.host, chooser)
         self.laps = Laps(survey, self.server, self.walker)
         self._lanes: dict[tuple[str, str], tuple[Subject | None, Laps]] = {}
+
+    def renewed(self, survey: Survey) -> HttpdEngine:
+        """The same engine on a change of its survey."""
+        return HttpdEngine(survey, self.record, self)
 
     @property
     def listens(self) -> Sequence[Binding]:

@@ -67,7 +67,7 @@ class Laps:
             name = self.server.user or ""
             doubt = Doubt(codes.LADDER_NO_WORKER, Rank(Phase.WALK), {"worker": name})
             handling.ladder.doubts.append(doubt)
-            for part in (handling.rule, handling.ladder, handling.serve):
+            for part in (handling.way, handling.rule, handling.ladder, handling.serve):
                 part.code = codes.PASSAGE_NOT_REACHED
             return
         laps: list[_Lap] = []

@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from ecumen.engines.httpd.lexer import LONGEST_LINE, SPACE, decode, next_word, with_variables, words
 from ecumen.engines.httpd.modules import identifier
-from ecumen.engines.names import fits, is_pattern
+from ecumen.engines.names import Hits, is_pattern
 from ecumen.engines.quiet import no_collecting
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
 
@@ -153,6 +153,19 @@ class _Lines:
         return "".join(piece[:end] for piece, end in zip(pieces, ends, strict=True))
 
 
+# What a file asks of what was read before it, and the answer.
+_Fact = tuple[str, str, object]
+
+
+class _Read(NamedTuple):
+    """A file that was read. stamp: of its text; facts: that it asked for; size: in lines."""
+
+    stamp: Hashable
+    directives: tuple[Directive, ...]
+    facts: tuple[_Fact, ...]
+    size: int
+
+
 class _Macro(NamedTuple):
     """A piece of configuration with names in it that each use fills in."""
 
@@ -167,8 +180,9 @@ class Cache:
     """
 
     def __init__(self) -> None:
+        self.hits = Hits()
         self.lines: dict[str, _Parsed] = {}
-        self.files: dict[str, tuple[Hashable, tuple[Directive, ...]]] = {}
+        self.files: dict[str, _Read] = {}
 
 
 class Reader:
@@ -188,8 +202,10 @@ class Reader:
         self.source = source
         self.cache = cache or Cache()
         self.keeps = cache is not None
-        # Whether what is being read would say the same at any other time.
+        # Whether what is being read would say the same at any other time, where the facts that it
+        # asked for are the same.
         self.steady = True
+        self.asked: dict[_Fact, None] = {}
         self.root = root
         self.version = version
         self.modules = {identifier(name) for name in built_in}
@@ -246,14 +262,44 @@ class Reader:
 
     # --- files ---
 
-    def _known(self, path: str, into: list[Directive]) -> bool:
+    def _known(self, path: str, into: list[Directive], by: Place) -> bool:
         """Whether a file was read before and says the same still."""
         known = self.cache.files.get(path) if self.keeps else None
-        if known is None or known[0] != self.source.stamp(path):
+        if known is None or known.stamp != self.source.stamp(path):
             return False
+        for kind, name, answer in known.facts:
+            if self._fact(kind, name) != answer:
+                return False
+        self._counted(known.size, by)
         self.files.append(path)
-        into += known[1]
+        self.included.setdefault(path, by)
+        if known.facts:
+            self.asked |= dict.fromkeys(known.facts)
+        into += known.directives
         return True
+
+    def _counted(self, size: int, by: Place) -> None:
+        self.count += size
+        if self.count > MOST_LINES:
+            raise _Stop(by, f"more than {MOST_LINES} lines", for_good=True)
+
+    def _fact(self, kind: str, name: str) -> object:
+        """What was read so far, or the survey, says of a name."""
+        match kind:
+            case "module":
+                return name in self.modules
+            case "define":
+                return name in self.defines
+            case "file":
+                return self.source.exists(self.absolute(name))
+        if name.lower() in self.variables:
+            return self.variables[name.lower()]
+        return self.environment.get(name)
+
+    def _ask(self, kind: str, name: str) -> object:
+        answer = self._fact(kind, name)
+        self.asked[kind, name, answer] = None
+        return answer
 
     def _file(
         self, path: str, into: list[Directive], depth: int, by: Place, *, optional: bool
@@ -276,15 +322,16 @@ class Reader:
         if depth:
             self.included.setdefault(path, by)
         lines = _Lines(path, decode(text), self.cache.lines)
-        self.count += lines.size
-        if self.count > MOST_LINES:
-            raise _Stop(by, f"more than {MOST_LINES} lines", for_good=True)
+        self._counted(lines.size, by)
         outer, self.steady = self.steady, True
+        above, self.asked = self.asked, {}
         before = len(into)
         self._through(lines, into, depth)
         if self.steady and stamp is not None:
-            self.cache.files[path] = (stamp, tuple(into[before:]))
+            made = tuple(into[before:])
+            self.cache.files[path] = _Read(stamp, made, tuple(self.asked), lines.size)
         self.steady = outer and self.steady
+        self.asked = above | self.asked
 
     def _through(self, lines: _Lines, into: list[Directive], depth: int) -> None:
         """A file to its end, whatever the server would stop at."""
@@ -342,7 +389,6 @@ class Reader:
         """A line that is more than a plain directive; whether the section ends with it."""
         kind, name, rest = parsed
         if kind == _VARIES:
-            self.steady = False
             grown = with_variables(name, partial(self._variable, lines.place))
             if grown is None:
                 why = f"with its variables this line grows to more than {LONGEST_LINE} letters"
@@ -372,13 +418,13 @@ class Reader:
             raise _Stop(lines.place, f"expected </{section[1:]}> but saw {name}")
 
     def _variable(self, at: Place, name: str) -> str | None:
-        if name.lower() in self.variables:
-            return self.variables[name.lower()]
-        if name in self.environment:
-            return self.environment[name]
-        if ":" not in name:
-            self.unset.append((at, name))
-        return None
+        value = self._ask("variable", name)
+        if value is None:
+            # It is told where it stands, each time.
+            self.steady = False
+            if ":" not in name:
+                self.unset.append((at, name))
+        return None if value is None else str(value)
 
     # --- directives that act while the file is read ---
 
@@ -439,7 +485,7 @@ class Reader:
         self, path: str, into: list[Directive], depth: int, at: Place, *, optional: bool
     ) -> None:
         """A file, or a folder with everything below it in order of names."""
-        if self._known(path, into):
+        if depth <= DEEPEST_INCLUDE and self._known(path, into, at):
             return
         names = self.source.names(path)
         if names is None:
@@ -466,10 +512,9 @@ class Reader:
                     if not optional:
                         raise _Stop(at, f"the folder {folder or '/'} cannot be read")
                     continue
-                hits = [leaf for leaf in names if fits(part, leaf)]
-                if not hits and not optional:
+                paths = self.cache.hits.of(folder, part, names)
+                if not paths and not optional:
                     raise _Stop(at, f"nothing matches {part} in {folder or '/'}")
-                paths = [f"{folder}/{leaf}" for leaf in hits]
                 found += paths if last else [p for p in paths if self.source.names(p) is not None]
             folders = found
         return folders
@@ -538,7 +583,6 @@ class Reader:
             return
         if kind in _CONDITIONS:
             taken = self._holds(kind, argument, at)
-            self.steady = False
         children: list[Directive] = []
         if taken is False:
             self._soak(lines, name)
@@ -579,11 +623,11 @@ class Reader:
             raise _Stop(at, f"{name}> directive requires additional arguments")
         match name:
             case "<ifmodule":
-                return (identifier(subject.strip("\"'")) in self.modules) != negated
+                return self._ask("module", identifier(subject.strip("\"'"))) != negated
             case "<ifdefine":
-                return (subject in self.defines) != negated
+                return self._ask("define", subject) != negated
             case "<iffile":
-                found = self.source.exists(self.absolute(next_word(subject)[0]))
+                found = self._ask("file", next_word(subject)[0])
                 return None if found is None else found != negated
             case "<ifversion":
                 return self._version(argument, at)

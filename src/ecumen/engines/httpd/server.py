@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
@@ -18,7 +18,7 @@ from ecumen.engines.httpd.draft import CONDITIONAL, Draft, flat, section_setting
 from ecumen.engines.httpd.lexer import SPACE, decode, words
 from ecumen.engines.httpd.marks import Mark
 from ecumen.engines.httpd.modules import OWN, identifier
-from ecumen.engines.httpd.reader import Reader
+from ecumen.engines.httpd.reader import Cache, Reader
 from ecumen.engines.httpd.redirects import Redirect
 from ecumen.engines.httpd.rewriting.rules import Rewriting
 from ecumen.engines.httpd.settings import EMPTY, Choice, Opt, Options, Settings
@@ -198,6 +198,23 @@ class Host:
         return (*own, *sorted(self.names), *self.wild_names)
 
 
+@dataclass(frozen=True, slots=True)
+class _Virtual:
+    """What comes of a virtual host's lines. host: with what it has from the main server."""
+
+    directive: Directive
+    host: Host
+    bearing: _Bearing
+
+
+@dataclass(slots=True)
+class _Bearing:
+    """What bears on all requests, and the names of variables that a line sets for each of them."""
+
+    doubts: list[Doubt] = field(default_factory=list)
+    names: set[str] = field(default_factory=set)
+
+
 @dataclass(slots=True)
 class Server:
     """One httpd, as configured."""
@@ -215,6 +232,10 @@ class Server:
     reader: Reader
     set_names: frozenset[str]
     formats: dict[str, str] = field(default_factory=dict)
+    # What the main server says, without its virtual hosts; and what comes of each of these by
+    # itself: a configuration that says the same in other places takes it over.
+    said: tuple[Directive, ...] = ()
+    parts: dict[int, _Virtual] = field(default_factory=dict)
 
     @property
     def root(self) -> str:
@@ -225,11 +246,16 @@ class Server:
 
 _NAME = re.compile(r"(?:(https?)://)?(\[[^]]*\]|[^:]*)(?::(\d+))?", re.IGNORECASE)
 DEFAULT_TYPES = "mime.types"
+_VIRTUAL = "<virtualhost"
 
 
 class _Compiler:
-    def __init__(self, reader: Reader) -> None:
+    """known: what came of the virtual hosts of a configuration whose main server says the same."""
+
+    def __init__(self, reader: Reader, known: Mapping[int, _Virtual] | None = None) -> None:
         self.reader = reader
+        self.known = known or {}
+        self.told = False  # whether a virtual host said anything of the server as a whole
         self.listens: list[Binding] = []
         self.user: str | None = None
         self.group: str | None = None
@@ -245,7 +271,7 @@ class _Compiler:
                 takes(self, host, directive, words(directive.text))
             elif draft.take(directive):
                 continue
-            elif directive.name.lower() == "<virtualhost" and host.directive is None:
+            elif directive.name.lower() == _VIRTUAL and host.directive is None:
                 self._virtual(directive)
             elif not leaves_answer(directive.name.lower()):
                 host.unread.append(directive)
@@ -262,9 +288,17 @@ class _Compiler:
         return host
 
     def _virtual(self, directive: Directive) -> None:
+        known = self.known.get(id(directive))
+        if known is not None:
+            self.hosts.append(known.host)
+            return
         bindings = tuple(_binding(text, directive.place) for text in words(directive.text))
         host = Host(directive.place, directive, bindings)
         self.hosts.append(self.host(host, directive.children or ()))
+
+    def _tells(self, host: Host) -> None:
+        """A line that holds for the server as a whole, wherever it stands."""
+        self.told = self.told or host.directive is not None
 
     # each of these takes one directive of a host
 
@@ -273,6 +307,7 @@ class _Compiler:
             return
         address, _, port = given[0].rpartition(":")
         if port.isdigit():
+            self._tells(host)
             self.listens.append(Binding(address.strip("[]") or "*", int(port), directive.place))
 
     def server_name(self, host: Host, directive: Directive, given: list[str]) -> None:
@@ -352,6 +387,7 @@ class _Compiler:
 
     def log_format(self, host: Host, directive: Directive, given: list[str]) -> None:
         if given:
+            self._tells(host)
             self.formats[given[1] if len(given) > 1 else ""] = given[0]
 
     def seal(self, host: Host, directive: Directive, given: list[str]) -> None:
@@ -393,6 +429,7 @@ class _Compiler:
     def worker(self, host: Host, directive: Directive, given: list[str]) -> None:
         if not given:
             return
+        self._tells(host)
         if directive.name.lower() == "user":
             self.user = given[0]
         else:
@@ -406,6 +443,7 @@ class _Compiler:
 
     def types_config(self, host: Host, directive: Directive, given: list[str]) -> None:
         if given:
+            self._tells(host)
             self.types_file = self.reader.absolute(given[0])
 
     def line_limit(self, host: Host, directive: Directive, given: list[str]) -> None:
@@ -515,19 +553,23 @@ def _types(text: bytes) -> dict[str, str]:
     return found_types
 
 
-def _from_all(reader: Reader, tree: Tree) -> tuple[list[Doubt], frozenset[str]]:
-    """What bears on all requests, and the names of variables that a line may set whatever a request
-    says: of all lines, wherever they stand.
-    """
+def _unset(reader: Reader) -> list[Doubt]:
+    """Variables that lines use and nobody knows."""
     start = Rank(Phase.ENTRY)
     doubts: list[Doubt] = []
-    names: set[str] = set()
     known_environment = bool(reader.environment)
     for place, name in reader.unset:
         if not known_environment:
             proof = Proof(place=place, text=f"${{{name}}}")
             doubts.append(Doubt(codes.SITE_VARIABLE_UNKNOWN, start, {"name": name}, (proof,)))
-    for directive in tree.walk():
+    return doubts
+
+
+def _bearing_of(directives: tuple[Directive, ...]) -> _Bearing:
+    """Of all lines, wherever they stand."""
+    start, found = Rank(Phase.ENTRY), _Bearing()
+    doubts = found.doubts
+    for directive in Tree(directives).walk():
         if not _bears(directive.name):
             continue
         name = directive.name.lower()
@@ -538,10 +580,10 @@ def _from_all(reader: Reader, tree: Tree) -> tuple[list[Doubt], frozenset[str]]:
                 proofs = (proof_of(directive),)
                 doubts.append(Doubt(codes.SITE_MODULE_UNKNOWN, start, {"module": module}, proofs))
         elif name in _SETTERS:
-            names |= {word.lower() for word in words(directive.text)}
+            found.names |= {word.lower() for word in words(directive.text)}
         elif directive.taken is None:
             doubts.append(Doubt(codes.SITE_CONDITION_UNKNOWN, start, {}, (proof_of(directive),)))
-    return doubts, frozenset(names)
+    return found
 
 
 @lru_cache(maxsize=4096)
@@ -554,8 +596,11 @@ _SETTERS = frozenset(("setenv", "passenv", "unsetenv"))
 _BEARING = {"loadmodule", *_SETTERS, *CONDITIONAL}
 
 
-def load(source: Source, engine: EngineRecord) -> Server:
-    """Reads and compiles an httpd configuration. Never raises for what stands in it."""
+def load(source: Source, engine: EngineRecord, before: Server | None = None) -> Server:
+    """Reads and compiles an httpd configuration. Never raises for what stands in it.
+
+    before: the same server as it was configured: what says the same still is taken over.
+    """
     reader = Reader(
         source,
         root=engine.root or posixpath.dirname(engine.config),
@@ -563,24 +608,47 @@ def load(source: Source, engine: EngineRecord) -> Server:
         built_in=engine.built_in,
         defines=engine.defines,
         environment=engine.environment,
+        cache=Cache() if before is None else before.reader.cache,
     )
     with no_collecting():
-        return _compiled(source, engine, reader, reader.read(engine.config))
+        return _compiled(source, engine, reader, reader.read(engine.config), before)
 
 
-def _compiled(source: Source, engine: EngineRecord, reader: Reader, tree: Tree) -> Server:
-    compiler = _Compiler(reader)
-    main = compiler.host(Host(Place(engine.config, 1), None), tree.directives)
+def _compiled(
+    source: Source, engine: EngineRecord, reader: Reader, tree: Tree, before: Server | None
+) -> Server:
+    directives = flat(tree.directives)
+    said = tuple(each for each in directives if each.name.lower() != _VIRTUAL)
+    same = before is not None and before.said == said and before.root == reader.root
+    known = before.parts if before is not None and same else {}
+    compiler = _Compiler(reader, known)
+    main = compiler.host(Host(Place(engine.config, 1), None), directives)
     if main.name_line is not None:
         main.place = main.name_line.place
     default = Settings(options=Options(Opt.FOLLOW, True))
     main.settings = main.settings.over(default)
     main.folders.sort(key=lambda section: section.depth)
-    for host in compiler.hosts:
-        _inherit(host, main)
+    parts: dict[int, _Virtual] = {}
+    bearing = _Bearing()
+    hosts = iter(compiler.hosts)
+    for directive in directives:
+        part = known.get(id(directive))
+        if part is None and directive.name.lower() == _VIRTUAL:
+            host = next(hosts)
+            _inherit(host, main)
+            part = _Virtual(directive, host, _bearing_of((directive,)))
+        elif part is not None:
+            next(hosts)
+        if part is not None:
+            parts[id(directive)] = part
+            found = part.bearing
+        else:
+            found = _bearing_of((directive,))
+        bearing.doubts += found.doubts
+        bearing.names |= found.names
     types_file = compiler.types_file or reader.absolute(DEFAULT_TYPES)
     types = source.read(types_file) if "mime_module" in reader.modules else b""
-    doubts, names = _from_all(reader, tree)
+    doubts = [*_unset(reader), *bearing.doubts]
     if types is None:
         doubts.append(
             Doubt(
@@ -599,8 +667,10 @@ def _compiled(source: Source, engine: EngineRecord, reader: Reader, tree: Tree) 
         mistakes=tree.mistakes,
         doubts=tuple(doubts),
         reader=reader,
-        set_names=names,
+        set_names=frozenset(bearing.names),
         formats=compiler.formats,
+        said=said,
+        parts={} if compiler.told else parts,
     )
 
 

@@ -5,6 +5,8 @@ Source: nginx, "How nginx processes a request", "Server names"; measured.
 
 from __future__ import annotations
 
+import copy
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 from ecumen import codes
@@ -51,23 +53,64 @@ class _Door:
             return
         self.position[id(server)] = len(self.servers)
         self.servers.append((server, listen))
-        names = (*server.names, *(name for name, _ in server.patterns))
-        where = str(binding(listen))
-        self.claims.append(Claim(server.label, server.place, where, names, "other-name"))
+        self.claims.append(_claim(server, listen))
         if listen.default and self.default is None:
             self.default = server
         if len(self.servers) <= SHOWN_CLAIMS:
             self._show(len(self.servers) - 1, server)
+        for table, name in self._keys(server):
+            table.setdefault(name, server)
+
+    def _keys(self, server: Server) -> Iterator[tuple[dict[str, Server], str]]:
+        """Where the names that a server claims are looked up."""
         for name in server.names:
             if name.startswith("*."):
-                self.head.setdefault(name[1:], server)
+                yield self.head, name[1:]
             elif name.startswith("."):
-                self.head.setdefault(name, server)
-                self.exact.setdefault(name[1:], server)
+                yield self.head, name
+                yield self.exact, name[1:]
             elif name.endswith(".*"):
-                self.tail.setdefault(name[:-1], server)
+                yield self.tail, name[:-1]
             else:
-                self.exact.setdefault(name, server)
+                yield self.exact, name
+
+    def exchanged(self, pairs: Sequence[tuple[Server, Server]]) -> _Door:
+        """The same with other servers in the places of some, each of which listens alike."""
+        door = copy.copy(self)
+        door.servers, door.claims = list(self.servers), list(self.claims)
+        door.position = dict(self.position)
+        door.exact, door.head, door.tail = dict(self.exact), dict(self.head), dict(self.tail)
+        for old, new in pairs:
+            position = door.position.pop(id(old))
+            door.position[id(new)] = position
+            listen = next(x for x in new.listens if _alike(x, self.servers[position][1]))
+            door.servers[position] = (new, listen)
+            door.claims[position] = _claim(new, listen)
+            if door.default is old:
+                door.default = new
+            for table, name in door._keys(old):
+                if table.get(name) is old:
+                    del table[name]
+        door._name_again([old for old, _ in pairs], [new for _, new in pairs])
+        door.shown, door.wild = {}, []
+        for position, (server, _) in enumerate(door.servers[:SHOWN_CLAIMS]):
+            door._show(position, server)
+        return door
+
+    def _name_again(self, gone: Sequence[Server], come: Sequence[Server]) -> None:
+        """Who claims the names first that other servers had, or have now."""
+        for new in come:
+            for table, name in self._keys(new):
+                holder = table.get(name)
+                if holder is None or self.position[id(new)] < self.position[id(holder)]:
+                    table[name] = new
+        left = {(id(table), name) for old in gone for table, name in self._keys(old)}
+        left -= {(id(table), name) for new in come for table, name in self._keys(new)}
+        written = {text for _, name in left for text in (name, f".{name}", f"*{name}", f"{name}*")}
+        for server, _ in self.servers if left else ():
+            for table, name in () if written.isdisjoint(server.names) else self._keys(server):
+                if (id(table), name) in left:
+                    table.setdefault(name, server)
 
     def _show(self, position: int, server: Server) -> None:
         for name in server.names:
@@ -110,16 +153,48 @@ class _Door:
         return None, "", None, None
 
 
-class Chooser:
-    """The servers by address and port; built once."""
+def _claim(server: Server, listen: Listen) -> Claim:
+    names = (*server.names, *(name for name, _ in server.patterns))
+    return Claim(server.label, server.place, str(binding(listen)), names, "other-name")
 
-    def __init__(self, whole: Whole) -> None:
+
+def _alike(one: Listen, other: Listen) -> bool:
+    """Whether two lines listen alike, wherever they stand."""
+    return replace(one, line=None) == replace(other, line=None)
+
+
+class Chooser:
+    """The servers by address and port; built once. before: that of the same nginx as it was
+    configured.
+    """
+
+    def __init__(self, whole: Whole, before: Chooser | None = None) -> None:
         self.whole = whole
         self.doors: dict[tuple[str, int | None], _Door] = {}
+        if before is not None and self._takes_over(before):
+            return
         for server in whole.servers:
             for listen in server.listens:
                 door = self.doors.setdefault((listen.address, listen.port), _Door())
                 door.add(server, listen)
+
+    def _takes_over(self, before: Chooser) -> bool:
+        """Whether only some servers differ, each of which listens and is named as the one that
+        stood in its place.
+        """
+        servers, were = self.whole.servers, before.whole.servers
+        if len(servers) != len(were):
+            return False
+        pairs = [(a, b) for a, b in zip(were, servers, strict=True) if a is not b]
+        for old, new in pairs:
+            if len(old.listens) != len(new.listens) or not all(
+                map(_alike, old.listens, new.listens)
+            ):
+                return False
+        for key, door in before.doors.items():
+            mine = [pair for pair in pairs if id(pair[0]) in door.position]
+            self.doors[key] = door.exchanged(mine) if mine else door
+        return True
 
     def door(self, address: str, port: int) -> _Door | None:
         """What a connection to this address and port comes to."""

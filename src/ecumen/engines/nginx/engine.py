@@ -55,15 +55,25 @@ class NginxEngine:
     """One nginx of a survey."""
 
     kind = "nginx"
+    source: SurveySource
+    chooser: Chooser
 
-    def __init__(self, survey: Survey, record: EngineRecord) -> None:
+    def __init__(
+        self, survey: Survey, record: EngineRecord, before: NginxEngine | None = None
+    ) -> None:
+        """before: the same engine of a survey of which this is a change."""
         self.survey = survey
         self.record = record
-        self.whole: Whole = load(SurveySource(survey), record)
-        self.chooser = Chooser(self.whole)
+        self.source = SurveySource(survey, before.source if before is not None else None)
+        self.whole: Whole = load(self.source, record, before.whole if before is not None else None)
+        self.chooser = Chooser(self.whole, before.chooser if before is not None else None)
         self.listens: Sequence[Binding] = self.whole.listens
         self.worker = self._worker()
         self.disk = Disk(Walker(survey, self.worker)) if self.worker else None
+
+    def renewed(self, survey: Survey) -> NginxEngine:
+        """The same engine on a change of its survey."""
+        return NginxEngine(survey, self.record, self)
 
     @cached_property
     def breaks(self) -> Sequence[Break]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Hashable, Mapping
 from dataclasses import dataclass, field
 
-from ecumen.engines.names import fits, is_pattern
+from ecumen.engines.names import Hits, is_pattern
 from ecumen.engines.nginx.lexer import Lexer, Line, SyntaxFault
 from ecumen.engines.quiet import no_collecting
 from ecumen.engines.tree import Mistake, Place, Source
@@ -38,7 +38,8 @@ class Cache:
 
     def __init__(self) -> None:
         self.lexer = Lexer()
-        self.files: dict[str, tuple[Hashable, list[Line]]] = {}
+        self.hits = Hits()
+        self.files: dict[str, tuple[Hashable, list[Line], int]] = {}
 
 
 class Reader:
@@ -80,16 +81,27 @@ class Reader:
         """Relative paths lie below the folder of the main configuration file."""
         return path if path.startswith("/") else f"{self.prefix.rstrip('/')}/{path}"
 
+    def _known(self, path: str, into: list[Line], by: Place) -> bool:
+        """Whether a file was read before and says the same still."""
+        known = self.cache.files.get(path) if self.keeps else None
+        if known is None or known[0] != self.source.stamp(path):
+            return False
+        self._counted(known[2], by)
+        self.files.append(path)
+        self.included.setdefault(path, by)
+        into += known[1]
+        return True
+
+    def _counted(self, size: int, by: Place) -> None:
+        self.count += size
+        if self.count > MOST_BYTES:
+            raise SyntaxFault(by, f"more than {MOST_BYTES} bytes", for_good=True)
+
     def _file(self, path: str, into: list[Line], depth: int, by: Place) -> None:
         if depth > DEEPEST_INCLUDE:
             why = f"includes are more than {DEEPEST_INCLUDE} deep"
             raise SyntaxFault(by, why, for_good=True)
         stamp = self.source.stamp(path) if self.keeps else None
-        known = self.cache.files.get(path) if stamp is not None else None
-        if known is not None and known[0] == stamp:
-            self.files.append(path)
-            into += known[1]
-            return
         text = self.source.read(path, by.file if depth else None)
         if text is None:
             if self.source.exists(path):
@@ -106,20 +118,20 @@ class Reader:
             self.steady = False
 
         decoded = text.decode("utf-8", "surrogateescape")
-        self.count += len(text)
-        if self.count > MOST_BYTES:
-            raise SyntaxFault(by, f"more than {MOST_BYTES} bytes", for_good=True)
+        self._counted(len(text), by)
         self.cache.lexer.read(decoded, path, into, include)
         if self.steady and stamp is not None:
-            self.cache.files[path] = (stamp, into[before:])
+            self.cache.files[path] = (stamp, into[before:], len(text))
 
     def _include(self, line: Line, into: list[Line], depth: int) -> None:
         if len(line.args) != 1:
             raise SyntaxFault(line.place, 'invalid number of arguments in "include" directive')
-        pattern = self.absolute(line.args[0])
+        pattern, at = self.absolute(line.args[0]), line.place
         for path in self._matching(pattern) if is_pattern(pattern) else [pattern]:
             try:
-                self._file(path, into, depth + 1, line.place)
+                if depth < DEEPEST_INCLUDE and self._known(path, into, at):
+                    continue
+                self._file(path, into, depth + 1, at)
             except SyntaxFault as fault:
                 if fault.for_good or len(self.mistakes) >= MOST_MISTAKES:
                     raise
@@ -140,7 +152,7 @@ class Reader:
             found = []
             for folder in folders:
                 names = self.source.names(folder or "/") or []
-                hits = [f"{folder}/{leaf}" for leaf in names if fits(part, leaf)]
+                hits = self.cache.hits.of(folder, part, names)
                 found += hits if last else [p for p in hits if self.source.names(p) is not None]
             folders = found
         return folders

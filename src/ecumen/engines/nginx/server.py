@@ -13,7 +13,7 @@ from ecumen import codes
 from ecumen.engines.nginx.config import CHARSET_TYPES, Conf, Draft, Log, Root, first, regex_of
 from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.locations import Location, Locations
-from ecumen.engines.nginx.reader import Reader, Reading
+from ecumen.engines.nginx.reader import Cache, Reader, Reading
 from ecumen.engines.nginx.texts import Text, text_of
 from ecumen.engines.quiet import no_collecting
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank
@@ -105,14 +105,19 @@ class Whole:
     reader: Reader
     defined: frozenset[str] = frozenset()
     formats: dict[str, str] = field(default_factory=dict)
+    # What is said outside of servers, and what came of each of these: a configuration that says
+    # the same in other places takes it over.
+    said: tuple[Line, ...] = ()
+    parts: dict[int, tuple[Line, Server]] = field(default_factory=dict)
 
     @property
     def listens(self) -> tuple[Binding, ...]:
         found: dict[tuple[str, int | None], Binding] = {}
         for server in self.servers:
             for listen in server.listens:
-                bound = binding(listen)
-                found.setdefault((listen.address, listen.port), bound)
+                key = (listen.address, listen.port)
+                if key not in found:
+                    found[key] = binding(listen)
         return tuple(found.values())
 
     def grounds(self) -> list[str]:
@@ -148,9 +153,10 @@ def _paths_of(conf: Conf) -> list[str]:
 class Compiler:
     """Makes servers and locations of the lines that were read."""
 
-    def __init__(self, reader: Reader) -> None:
+    def __init__(self, reader: Reader, before: Whole | None = None) -> None:
         self.reader = reader
         self.prefix = "/usr/share/nginx"
+        self.before = before
 
     def absolute(self, path: str) -> str:
         """Paths that are not of the configuration lie below the server's own folder."""
@@ -172,10 +178,17 @@ class Compiler:
             whole.group = user.args[1] if len(user.args) > 1 else None
         doubts: list[Doubt] = []
         servers: list[Server] = []
-        for line in reading.lines:
-            if line.name == "http" and line.children is not None:
-                self._http(line.children, conf, whole, servers, doubts)
+        http = [line for line in reading.lines if line.name == "http"]
+        blocks = [line for line in http if line.children is not None]
+        outside = [line for line in reading.lines if line.name != "http"]
+        within = [line for block in blocks for line in block.children or ()]
+        whole.said = (*outside, *(line for line in within if line.name != "server"))
+        if self.before is not None and (len(blocks) > 1 or self.before.said != whole.said):
+            self.before = None
+        for block in blocks:
+            self._http(block.children or [], conf, whole, servers, doubts)
         whole.servers, whole.doubts = tuple(servers), tuple(doubts)
+        self.before = None
         return whole
 
     def _http(
@@ -209,7 +222,10 @@ class Compiler:
                         doubts.append(_unread(line))
         doubts += [_unread(line) for line in conf.unread]
         whole.defined = frozenset(defined)
-        servers += [self._server(line, conf, merge) for line in inner]
+        known = self.before.parts if self.before is not None else {}
+        parts = [known.get(id(line)) or (line, self._server(line, conf, merge)) for line in inner]
+        whole.parts |= {id(part[0]): part for part in parts}
+        servers += [part[1] for part in parts]
 
     def _map(self, line: Line, whole: Whole) -> None:
         if len(line.args) != 2:
@@ -358,11 +374,14 @@ def _unread(line: Line) -> Doubt:
     return Doubt(codes.SITE_NOT_EVALUATED, Rank(Phase.ENTRY), facts, (proof,))
 
 
-def load(source: Source, record: EngineRecord) -> Whole:
-    """Reads and compiles an nginx configuration. Never raises for what stands in it."""
+def load(source: Source, record: EngineRecord, before: Whole | None = None) -> Whole:
+    """Reads and compiles an nginx configuration. Never raises for what stands in it.
+
+    before: the same server as it was configured: what says the same still is taken over.
+    """
     prefix = record.config.rpartition("/")[0] or "/"
-    reader = Reader(source, prefix)
-    compiler = Compiler(reader)
+    reader = Reader(source, prefix, Cache() if before is None else before.reader.cache)
+    compiler = Compiler(reader, before)
     if record.root:
         compiler.prefix = record.root
     with no_collecting():
