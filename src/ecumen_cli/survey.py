@@ -12,7 +12,7 @@ import click
 
 from ecumen_cli import exit as statuses
 from ecumen_cli.said import printable, warn
-from ecumen_machine import EngineSpec, ProbeError, origin
+from ecumen_machine import SPECS, EngineSpec, ProbeError, origin
 from ecumen_machine.apart import Taken, survey_apart
 
 
@@ -23,7 +23,7 @@ from ecumen_machine.apart import Taken, survey_apart
     "engines",
     multiple=True,
     metavar="KIND:CONFIG",
-    help="httpd:FILE or nginx:FILE; without it, the installed engines.",
+    help=f"{SPECS}; without it, the installed engines.",
 )
 @click.option("--scan", multiple=True, metavar="DIR", help="A further folder to look at.")
 @click.option("--no-logs", is_flag=True, help="Leave log files alone.")

@@ -50,16 +50,24 @@ def _pattern(template: str) -> str:
     return _FIELD.sub(lambda match: _FIELDS[match[0]], template.replace('\\"', '"')) + "\n"
 
 
-def error_line(log: str, line: Line, said: str) -> str:
-    """What goes into the error log; the form is the one of the engine whose log it is."""
-    when = datetime.fromtimestamp(line.at, UTC)
+def error_line(engine: str, line: Line, said: str) -> str:
+    """What goes into the error log of an engine of this kind."""
     level, _, message = said.partition(" ")
-    if "nginx" in log:
-        return (
-            f"{when:%Y/%m/%d %H:%M:%S} {level} 640#640: *1 {message}, client: {line.client}, "
-            f'server: {line.site}, request: "{line.method} {line.path} HTTP/1.1", '
-            f'host: "{line.host}"\n'
-        )
+    return _ERRORS[engine](line, datetime.fromtimestamp(line.at, UTC), level, message)
+
+
+def _httpd_error(line: Line, when: datetime, level: str, message: str) -> str:
     stamp = f"{when:%a %b %d %H:%M:%S}.000000 {when:%Y}"
     message = message.replace("{asked}", line.path)
     return f"[{stamp}] {level} [pid 612:tid 7] [client {line.client}:50000] {message}\n"
+
+
+def _nginx_error(line: Line, when: datetime, level: str, message: str) -> str:
+    return (
+        f"{when:%Y/%m/%d %H:%M:%S} {level} 640#640: *1 {message}, client: {line.client}, "
+        f'server: {line.site}, request: "{line.method} {line.path} HTTP/1.1", '
+        f'host: "{line.host}"\n'
+    )
+
+
+_ERRORS = {"httpd": _httpd_error, "nginx": _nginx_error}

@@ -64,6 +64,7 @@ class _Answer:
     site: str
     status: int
     size: int
+    engine: str
     said: str = ""
     errors: str = ""
 
@@ -272,7 +273,7 @@ class _Visitors:
                     agent, answer.site, place.name)  # fmt: skip
         self.writer.add(answer.log, at, written(answer.template, line))
         if answer.said and answer.errors:
-            self.writer.add(answer.errors, at, error_line(answer.errors, line, answer.said))
+            self.writer.add(answer.errors, at, error_line(answer.engine, line, answer.said))
         self.count += 1
         return answer
 
@@ -302,7 +303,7 @@ def answered(scene: Scene, request: Request) -> _Answer | None:
     if outcome.blocks:
         said = _said(site.engine.kind, outcome.blocks[0][1].code, outcome.blocks[0][1].facts)
     return _Answer(
-        handling.log, site.summary.kept.template, site.name, status, size, said,
+        handling.log, site.summary.kept.template, site.name, status, size, site.engine.kind, said,
         site.summary.errors or "",
     )  # fmt: skip
 

@@ -10,17 +10,14 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 from ecumen.audit.template import SKELETON, SOURCES
-from ecumen.engines.httpd.lexer import words
-from ecumen.engines.httpd.server import Host, Server, load
-from ecumen.engines.httpd.way import personal_folder
-from ecumen.engines.nginx import server as nginx
+from ecumen.engines.engine import KINDS, Wants, wanted_by
 from ecumen.engines.tree import Source
 from ecumen.errors import EcumenError
-from ecumen.survey import Account, ConfigCheck, EngineRecord, FileTable, Gap, NameRecord, Survey
+from ecumen.survey import ConfigCheck, EngineRecord, FileTable, Gap, NameRecord, Survey
 from ecumen_machine.capture import PSEUDO
 from ecumen_machine.ground import Facts, Ground
 
-KINDS = ("httpd", "nginx")
+SPECS = " or ".join(f"{kind}:FILE" for kind in KINDS)  # of engines that are given by hand
 MOST_CHECKED = 200_000  # files of one configuration
 
 Progress = Callable[[str, int], None]
@@ -60,7 +57,7 @@ class EngineSpec:
         """`KIND:CONFIG`. Raises ProbeError."""
         kind, colon, config = text.partition(":")
         if not colon or kind not in KINDS:
-            raise ProbeError(f"{text!r}: write httpd:FILE or nginx:FILE")
+            raise ProbeError(f"{text!r}: write {SPECS}")
         if not os.path.isfile(config):
             raise ProbeError(f"{config}: there is no such configuration file")
         return cls(kind, os.path.abspath(config))
@@ -84,28 +81,26 @@ def understood(
     records = ground.engines(specs)
     if not records:
         raise ProbeError("no web server is installed here: name one with --engine KIND:CONFIG")
-    servers = [load(ground, record) if record.kind == "httpd" else None for record in records]
-    others = [nginx.load(ground, record) for record in records if record.kind == "nginx"]
-    checked = _checked(ground, records, servers, others)
+    wants = [wanted_by(ground, record) for record in records]
+    checked = _checked(ground, records, wants)
     facts = ground.facts()
     # Whether a rewritten address is a path on disk is told by its first name.
     ground.look_into(["/"])
-    grounds = _grounds(servers, facts.accounts, scan)
-    grounds += [path for whole in others for path in whole.grounds() if path not in grounds]
+    grounds = dict.fromkeys(os.path.abspath(folder) for folder in scan)
+    grounds |= dict.fromkeys(path for want in wants for path in want.grounds(facts.accounts))
     ground.trees([*grounds, SKELETON])
     # What new accounts get.
     for path in SOURCES:
         ground.read(path)
-    logs = _logs(servers, others)
+    logs = _logs(wants)
     ground.look(logs)
     ground.look_into(list(dict.fromkeys(map(os.path.dirname, logs))))
     for record in records:
         _pairs(ground, os.path.dirname(record.config))
-    ground.read_named(sorted(_override_names(servers)))
+    ground.read_named(sorted({name for want in wants for name in want.override_names()}))
     # A configuration given by hand is described as it stands; nobody is asked about its names.
-    live = [s for s, record in zip(servers, records, strict=True) if not record.declared]
-    declared = all(record.declared for record in records)
-    names = ground.resolve(_wanted_names(live, [] if declared else others))
+    asked = zip(wants, records, strict=True)
+    names = ground.resolve(_names([want for want, record in asked if not record.declared]))
     return Survey(
         host=facts.host,
         taken_at=facts.taken_at,
@@ -127,73 +122,18 @@ def understood(
 
 
 def _checked(
-    ground: Grounds,
-    records: Sequence[EngineRecord],
-    servers: Sequence[Server | None],
-    others: Sequence[nginx.Whole],
+    ground: Grounds, records: Sequence[EngineRecord], wants: Sequence[Wants]
 ) -> tuple[EngineRecord, ...]:
     """With what each engine itself says of its configuration."""
-    wholes = iter(others)
     found = []
-    for record, server in zip(records, servers, strict=True):
-        if server is not None:
-            files, modules = server.tree.files, _modules(server)
-        else:
-            whole = next(wholes)
-            files = whole.reading.files
-            modules = [
-                os.path.join(record.root, line.args[0])
-                for line in whole.reading.lines
-                if line.name == "load_module" and line.args
-            ]
-        check = ground.check(record, list(dict.fromkeys(files))[:MOST_CHECKED], modules)
+    for record, want in zip(records, wants, strict=True):
+        files = list(dict.fromkeys(want.files))[:MOST_CHECKED]
+        check = ground.check(record, files, list(want.code()))
         found.append(replace(record, check=check))
     return tuple(found)
 
 
-def _modules(server: Server) -> list[str]:
-    """What a configuration has the engine load as code."""
-    found = []
-    for directive in server.tree.walk():
-        given = words(directive.text)
-        match directive.name.lower():
-            case "loadmodule":
-                found += given[1:2]
-            case "loadfile":
-                found += given
-    return [os.path.join(server.root, path) for path in found]
-
-
 # --- which folders ---
-
-
-def _grounds(
-    servers: Iterable[Server | None], accounts: Sequence[Account], scan: Sequence[str]
-) -> list[str]:
-    found: dict[str, None] = dict.fromkeys(os.path.abspath(folder) for folder in scan)
-    for server in servers:
-        for host in (server.main, *server.hosts) if server else ():
-            if host.root:
-                found[host.root] = None
-            for alias in host.aliases:
-                # Of a pattern's target only the part in front of the first capture is known.
-                real = alias.real
-                if alias.by_pattern:
-                    real = real.partition("$")[0].rpartition("/")[0]
-                if real.startswith("/"):
-                    found[real.rstrip("/") or "/"] = None
-            for folder in _personal(host, accounts):
-                found[folder] = None
-    return list(found)
-
-
-def _personal(host: Host, accounts: Sequence[Account]) -> Iterable[str]:
-    """Folders in which personal sites may lie."""
-    for pattern in host.user_folders.folders or ():
-        for account in accounts:
-            folder = personal_folder(pattern, account.name, account.home)
-            if folder is not None and folder != "/":
-                yield folder
 
 
 def _pairs(ground: Grounds, base: str) -> None:
@@ -205,43 +145,18 @@ def _pairs(ground: Grounds, base: str) -> None:
             ground.look([os.path.join(folder, leaf) for leaf in ground.names(folder) or ()])
 
 
-def _logs(servers: Iterable[Server | None], others: Iterable[nginx.Whole]) -> list[str]:
+def _logs(wants: Iterable[Wants]) -> list[str]:
     """The logs that sites name, and whose lines can be found: of these and what lies beside them,
     as their older parts, metadata is noted.
     """
-    paths: dict[str | None, None] = {}
-    for server in servers:
-        for host in (server.main, *server.hosts) if server else ():
-            paths |= dict.fromkeys([*(log.path for log in host.logs), host.errors])
-    for whole in others:
-        for block in whole.servers:
-            paths |= dict.fromkeys([*(log.path for log in block.conf.logs), block.conf.errors])
+    paths = dict.fromkeys(path for want in wants for path in want.logs())
     named = [path for path in paths if path and path.startswith("/") and "$" not in path]
     return [path for path in named if not path.startswith(PSEUDO)]
 
 
-def _override_names(servers: Iterable[Server | None]) -> set[str]:
-    names: set[str] = set()
-    for server in servers:
-        for host in (server.main, *server.hosts) if server else ():
-            names |= set(host.override_names or (".htaccess",))
-    return names
-
-
-# --- names ---
-
-
-def _wanted_names(servers: Iterable[Server | None], others: Iterable[nginx.Whole]) -> list[str]:
+def _names(wants: Iterable[Wants]) -> list[str]:
     """The names that the sites claim, in lower case, as far as a resolver can be asked for them."""
-    wanted: dict[str, None] = {}
-    for server in servers:
-        for host in server.hosts if server else ():
-            names = [host.name] if host.name else []
-            for name in (*names, *sorted(host.names), *(b.address for b in host.bindings)):
-                wanted[name.lower()] = None
-    for whole in others:
-        for block in whole.servers:
-            wanted |= dict.fromkeys(block.names)
+    wanted = dict.fromkeys(name for want in wants for name in want.names())
     return [name for name in wanted if _is_name(name) and name != "_"]
 
 

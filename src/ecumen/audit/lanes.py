@@ -6,9 +6,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ecumen.audit.scene import Scene, Site
-from ecumen.engines.engine import Engine
+from ecumen.engines.engine import PROGRAMS, Engine
 from ecumen.engines.sites import Door, Named
-from ecumen.passage.gates.door import PROGRAMS, covers
+from ecumen.passage.gates.door import covers
 
 
 @dataclass(frozen=True, slots=True)

@@ -103,27 +103,5 @@ def block(scene: Scene, site: Site) -> list[SheetLine]:
     """The lines from where a site begins to where its section or braces close."""
     place = site.summary.place
     text = scene.text(place.file)[place.line - 1 :]
-    ends = _section_ends if site.engine.kind == "httpd" else _braces_end
-    count = ends(text[: MOST_LINES + 1])
+    count = site.engine.extent(text[: MOST_LINES + 1])
     return [SheetLine(place.line + n, line) for n, line in enumerate(text[:count])]
-
-
-def _section_ends(lines: list[str]) -> int:
-    if not lines or not lines[0].lstrip().lower().startswith("<virtualhost"):
-        # The main server has no block of its own.
-        return 1
-    for number, line in enumerate(lines, 1):
-        if line.lstrip().lower().startswith("</virtualhost"):
-            return number
-    return len(lines)
-
-
-def _braces_end(lines: list[str]) -> int:
-    deep, opened = 0, False
-    for number, line in enumerate(lines, 1):
-        code = line.partition("#")[0]
-        deep += code.count("{") - code.count("}")
-        opened = opened or "{" in code
-        if opened and deep <= 0:
-            return number
-    return len(lines)

@@ -5,8 +5,7 @@ Source: the messages of the engines' own checks of their configuration; measured
 
 from __future__ import annotations
 
-import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
@@ -15,11 +14,8 @@ from ecumen.engines.sites import Doubt, Phase, Proof, Rank
 from ecumen.engines.tree import Mistake, Place
 from ecumen.survey import EngineRecord
 
-_HTTPD_PLACE = re.compile(r"Syntax error on line (\d+) of ([^\n]+?):(?=\s)")
-_HTTPD_CODE = re.compile(r"\A(?:AH\d{5}: )?")
-_HTTPD_NOISE = ("Action ", "The Apache error log", "Syntax OK", "[")
-_NGINX = re.compile(r"\[emerg\](?: \d+#\d+:)? (.*)")
-_NGINX_PLACE = re.compile(r" in (/.*):(\d+)\Z")
+# Reads what an engine's own check says of a configuration: where it stops, and why.
+FirstFault = Callable[[str, str], tuple[Place, str]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,40 +76,14 @@ class ReadingOrder:
         return begin in self.cut or self.key(end) >= self.key(broken.place)
 
 
-def breaks_of(record: EngineRecord, mistakes: Sequence[Mistake]) -> tuple[Break, ...]:
+def breaks_of(
+    record: EngineRecord, mistakes: Sequence[Mistake], first_fault: FirstFault
+) -> tuple[Break, ...]:
     """What the engine's own check says comes first, then what our reader stopped at."""
     found = []
     since = record.loaded_at if record.running else None
     if record.check is not None and not record.check.passes:
-        read = _of_httpd if record.kind == "httpd" else _of_nginx
-        place, message = read(record.check.output, record.config)
+        place, message = first_fault(record.check.output, record.config)
         found.append(Break(place, message, True, since))
     own = [Break(m.place, m.message, False, since, m.unread) for m in mistakes]
     return (*found, *(each for each in own if not found or each.place != found[0].place))
-
-
-def _of_httpd(output: str, config: str) -> tuple[Place, str]:
-    """Places are nested: the innermost comes last, and its message behind it."""
-    place, message = Place(config, 1), ""
-    lines = output.splitlines()
-    for number, line in enumerate(lines):
-        match = None
-        for match in _HTTPD_PLACE.finditer(f"{line}\n"):
-            place = Place(match[2], int(match[1]))
-        if match is not None:
-            message = line[match.end() :].strip() or "".join(lines[number + 1 : number + 2])
-            return place, message.strip()
-    said = [line for line in lines if "Warning" not in line and not line.startswith(_HTTPD_NOISE)]
-    return place, _HTTPD_CODE.sub("", said[-1]).strip() if said else "the check fails"
-
-
-def _of_nginx(output: str, config: str) -> tuple[Place, str]:
-    for line in output.splitlines():
-        match = _NGINX.search(line)
-        if match is None:
-            continue
-        at = _NGINX_PLACE.search(match[1])
-        if at is None:
-            return Place(config, 1), match[1]
-        return Place(at[1], int(at[2])), match[1][: at.start()]
-    return Place(config, 1), "the check fails"

@@ -16,17 +16,49 @@ from ecumen.engines.sites import (
     Handling,
     Part,
     PersonalGround,
+    Rank,
     SiteSummary,
 )
-from ecumen.engines.tree import Place
+from ecumen.engines.tree import Place, Source
 from ecumen.rights import Subject
-from ecumen.survey import EngineRecord, Survey
+from ecumen.survey import Account, EngineRecord, Survey
+
+
+class Wants(Protocol):
+    """What a survey must look at so that an engine can be understood, by its configuration."""
+
+    @property
+    def files(self) -> Sequence[str]:
+        """The files of the configuration, in the order in which they are read."""
+
+    def code(self) -> Iterable[str]:
+        """Paths of what the configuration has the engine load as code."""
+
+    def grounds(self, accounts: Sequence[Account]) -> Iterable[str]:
+        """Folders out of which files may be served, and sockets that requests are handed to."""
+
+    def logs(self) -> Iterable[str | None]:
+        """Where lines go, of requests and of errors."""
+
+    def override_names(self) -> set[str]:
+        """What per-folder override files are called."""
+
+    def names(self) -> Iterable[str]:
+        """The names that sites claim, in lower case."""
 
 
 class Engine(Protocol):
-    """A web server of a survey."""
+    """A web server of a survey; all that the rest of the product knows of one kind of engine.
+
+    kind: what it is called. programs: what its processes are called. error_type: the content type
+    of its own page of an error. upstream_fails: the status where what it hands on to may not be
+    reached.
+    """
 
     kind: str
+    programs: tuple[str, ...]
+    error_type: str
+    upstream_fails: int
     record: EngineRecord
 
     @property
@@ -81,21 +113,38 @@ class Engine(Protocol):
     def handle(self, arrival: Arrival) -> Handling:
         """Everything that happens to a request that arrived."""
 
+    def meets(self, walked: str | None, handling: Handling) -> Rank:
+        """When it meets that it may not take a step. walked: a folder or link on the way, by the
+        path that was walked; None for what is opened at the end.
+        """
+
+    def extent(self, lines: Sequence[str]) -> int:
+        """How many lines a site's block takes that begins with the first of these."""
+
     def renewed(self, survey: Survey) -> Engine:
         """The same engine on a change of its survey."""
 
 
 # The kinds that are read. A record of any other kind is kept, and what arrives there is unsure.
-_KINDS: dict[str, Callable[[Survey, EngineRecord], Engine]] = {
-    "httpd": HttpdEngine,
-    "nginx": NginxEngine,
-}
+ADAPTERS = (HttpdEngine, NginxEngine)
+KINDS = tuple(each.kind for each in ADAPTERS)
+_OPENED: dict[str, Callable[[Survey, EngineRecord], Engine]] = {e.kind: e for e in ADAPTERS}
+_WANTS: dict[str, Callable[[Source, EngineRecord], Wants]] = {e.kind: e.wants for e in ADAPTERS}
+# What kind a program is, by what its processes are called.
+PROGRAMS: dict[str, str] = {name: each.kind for each in ADAPTERS for name in each.programs}
+
+
+def wanted_by(source: Source, record: EngineRecord) -> Wants:
+    """What a survey must look at, by an engine's configuration. Raises KeyError for a kind that is
+    not read.
+    """
+    return _WANTS[record.kind](source, record)
 
 
 def engines_of(survey: Survey) -> tuple[Engine, ...]:
     """The engines of a survey that Ecumen reads, compiled. Never raises for their texts."""
     return tuple(
-        _KINDS[record.kind](survey, record) for record in survey.engines if record.kind in _KINDS
+        _OPENED[record.kind](survey, record) for record in survey.engines if record.kind in _OPENED
     )
 
 
@@ -109,6 +158,6 @@ def renewed(engines: Sequence[Engine], survey: Survey) -> tuple[Engine, ...]:
         known = before.get(id(record))
         if known is not None:
             found.append(known.renewed(survey))
-        elif record.kind in _KINDS:
-            found.append(_KINDS[record.kind](survey, record))
+        elif record.kind in _OPENED:
+            found.append(_OPENED[record.kind](survey, record))
     return tuple(found)

@@ -143,6 +143,13 @@ class Answer:
     location: str | None = None
 
 
+def before_answer(answer: Answer | None) -> Rank:
+    """Right before something goes out."""
+    if answer is None:
+        return Rank(Phase.CONTENT, -1)
+    return Rank(answer.rank.phase, answer.rank.step - 1)
+
+
 @dataclass(frozen=True, slots=True)
 class Binding:
     """address: `*` for all, else a literal address or a name. port: None for any."""

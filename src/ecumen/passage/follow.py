@@ -14,7 +14,6 @@ from ecumen.codes import Code, Facts, Verdict
 from ecumen.contexts.confinement import Confinement
 from ecumen.contexts.guard import guard_of
 from ecumen.engines.engine import Engine, engines_of
-from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.sites import Answer, Block, Doubt, Part, weigh
 from ecumen.operations.opens import Opener
 from ecumen.passage.gates import GATES
@@ -265,7 +264,7 @@ def _seen(now: Situation, outcome: Outcome) -> dict[str, str | None]:
     if answer is None and outcome.blocks:
         answer = outcome.blocks[0][1].page
     blocked = outcome.status is not None and outcome.status >= 400
-    kind = answer.content_type if answer else (ERROR_PAGE if blocked else None)
+    kind = answer.content_type if answer else (_error_type(now) if blocked else None)
     if any(doubt.only_type and doubt.code.of_type for _, doubt in outcome.doubts):
         kind = None
     return {
@@ -275,6 +274,10 @@ def _seen(now: Situation, outcome: Outcome) -> dict[str, str | None]:
         "upstream": handling.upstream if handling else None,
         "log": handling.log if handling and _is_logged(outcome) else None,
     }
+
+
+def _error_type(now: Situation) -> str | None:
+    return now.engine.error_type if now.engine is not None else None
 
 
 def _is_logged(outcome: Outcome) -> bool:

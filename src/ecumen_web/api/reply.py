@@ -15,6 +15,7 @@ from rest_framework.views import APIView
 
 from ecumen.audit.checks.states import changed_since
 from ecumen.audit.scene import Scene
+from ecumen.engines.engine import PROGRAMS
 from ecumen.errors import RequestError
 from ecumen.passage.compare import Compared, compare
 from ecumen.passage.request import Request as Question
@@ -27,7 +28,6 @@ from ecumen_web.api.values import ValueSerializer
 from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import SurveyRecord
 
-ENGINE_PROGRAMS = ("apache2", "httpd", "nginx")
 MOST_SHOWN = 5  # files that changed
 
 
@@ -129,7 +129,7 @@ def _check_reach(survey: Survey, address: str, port: int, origin: str) -> None:
     wild = {"0.0.0.0", "::"} if own.version == 4 else {"::"}
     reached = own.is_loopback or address in survey.addresses
     for each in survey.listeners:
-        if each.port != port or each.program not in ENGINE_PROGRAMS:
+        if each.port != port or each.program not in PROGRAMS:
             continue
         if each.address == address or (reached and each.address in wild):
             return

@@ -8,8 +8,9 @@ from collections.abc import Iterable, Iterator
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site
+from ecumen.engines.engine import PROGRAMS
 from ecumen.engines.sites import Binding, Door, shown_at
-from ecumen.passage.gates.door import PROGRAMS, covers
+from ecumen.passage.gates.door import covers
 from ecumen.passage.verdict import Evidence
 from ecumen.survey import Listener
 

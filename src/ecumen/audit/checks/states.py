@@ -9,13 +9,12 @@ from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site
 from ecumen.engines.engine import Engine
+from ecumen.engines.layout import enabled_folders, paired_folders
 from ecumen.operations.link import Link
 from ecumen.operations.quoting import quoted
 from ecumen.passage.verdict import Evidence
-from ecumen.survey import EngineRecord, Entry, Kind
+from ecumen.survey import Entry, Kind
 from ecumen.survey.archive import LAST_MOMENT
-
-_AVAILABLE, _ENABLED = "-available", "-enabled"
 
 
 def _moment(seconds: float) -> str:
@@ -88,23 +87,12 @@ def not_reloaded(scene: Scene) -> Iterator[Found]:
             )
 
 
-def _configured(record: EngineRecord) -> str:
-    return record.config.rpartition("/")[0]
-
-
 @check("state.not-enabled", Impact.DRIFT, "Written, but not enabled", needs=("files",))
 def not_enabled(scene: Scene) -> Iterator[Found]:
     """Where folders come in pairs: what is available, and links to what is enabled."""
     for engine in scene.engines:
-        base = _configured(engine.record)
-        for name in scene.survey.files.children(base):
-            if not name.endswith(_AVAILABLE) or not name.startswith("sites"):
-                continue
-            available = f"{base}/{name}"
-            enabled = f"{base}/{name.removesuffix(_AVAILABLE)}{_ENABLED}"
-            folder = scene.survey.files.get(enabled)
-            if folder is None or not folder.listed:
-                continue
+        for pair in paired_folders(scene.survey, engine.record):
+            available, enabled = pair.available, pair.enabled
             linked = {
                 scene.walker.walk(f"{enabled}/{leaf}").physical
                 for leaf in scene.survey.files.children(enabled)
@@ -123,7 +111,7 @@ def not_enabled(scene: Scene) -> Iterator[Found]:
                     group=available,
                     remedies=mended(
                         f"Link it from {enabled}, or remove it",
-                        operations=[Link(f"{enabled}/{leaf}", f"../{name}/{leaf}")],
+                        operations=[Link(f"{enabled}/{leaf}", f"../{pair.name}/{leaf}")],
                     ),
                 )
 
@@ -131,12 +119,9 @@ def not_enabled(scene: Scene) -> Iterator[Found]:
 @check("state.dangling", Impact.DRIFT, "Enabled, but what it points to is gone", needs=("files",))
 def dangling(scene: Scene) -> Iterator[Found]:
     for engine in scene.engines:
-        base = _configured(engine.record)
-        for name in scene.survey.files.children(base):
-            if not name.endswith(_ENABLED):
-                continue
-            for leaf in scene.survey.files.children(f"{base}/{name}"):
-                link = scene.survey.files.get(f"{base}/{name}/{leaf}")
+        for enabled in enabled_folders(scene.survey, engine.record):
+            for leaf in scene.survey.files.children(enabled):
+                link = scene.survey.files.get(f"{enabled}/{leaf}")
                 if link is None or link.kind is not Kind.LINK:
                     continue
                 walk = scene.walker.walk(link.path)
@@ -147,7 +132,7 @@ def dangling(scene: Scene) -> Iterator[Found]:
                     [],
                     [scene.entry(link)],
                     f"{link.path} points to {link.target}, which is gone",
-                    group=name,
+                    group=enabled.rpartition("/")[2],
                     remedies=mended(
                         f"Remove the link {link.path}", commands=[f"rm -- {quoted(link.path)}"]
                     ),

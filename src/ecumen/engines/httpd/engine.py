@@ -13,6 +13,7 @@ from functools import cached_property
 from ecumen import codes
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.httpd.asking import Asking
+from ecumen.engines.httpd.checks import first_fault
 from ecumen.engines.httpd.choice import Chooser, Chosen
 from ecumen.engines.httpd.guards import access_patterns
 from ecumen.engines.httpd.hostname import HostHeader, read_host
@@ -22,8 +23,10 @@ from ecumen.engines.httpd.server import Host, Server, load
 from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.short import ShortAnswers
 from ecumen.engines.httpd.summaries import Summaries
+from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, read_path
-from ecumen.engines.httpd.walk import unread
+from ecumen.engines.httpd.walk import HALF, unread
+from ecumen.engines.httpd.wants import HttpdWants
 from ecumen.engines.owners import name_owners
 from ecumen.engines.short import Question, Short
 from ecumen.engines.sites import (
@@ -39,6 +42,7 @@ from ecumen.engines.sites import (
     Proof,
     Rank,
     SiteSummary,
+    before_answer,
     proof_of,
 )
 from ecumen.engines.source import SurveySource
@@ -51,6 +55,10 @@ class HttpdEngine:
     """One httpd of a survey."""
 
     kind = "httpd"
+    programs: tuple[str, ...] = ("apache2", "httpd")
+    error_type = ERROR_PAGE
+    upstream_fails = 503
+    wants = HttpdWants
     source: SurveySource
     chooser: Chooser
 
@@ -81,7 +89,7 @@ class HttpdEngine:
 
     @cached_property
     def breaks(self) -> Sequence[Break]:
-        return breaks_of(self.record, self.server.mistakes)
+        return breaks_of(self.record, self.server.mistakes, first_fault)
 
     @cached_property
     def _doubts(self) -> list[Doubt]:
@@ -145,6 +153,24 @@ class HttpdEngine:
     def personal(self) -> Sequence[PersonalGround]:
         """Every account with the folder in which its personal site lies, or would lie."""
         return Summaries(self.survey, self.server, self._resolve).personal()
+
+    def meets(self, walked: str | None, handling: Handling) -> Rank:
+        """What lies on the way is met while it is walked, before anybody asks who may."""
+        answer = handling.serve.answer
+        if walked is not None:
+            depth = 0 if walked == "/" else walked.count("/")
+            lap = answer.rank.lap if answer is not None else 0
+            return Rank(Phase.WALK, (depth + 1) * HALF).on_lap(lap)
+        return before_answer(answer)
+
+    def extent(self, lines: Sequence[str]) -> int:
+        """Up to where the section ends; the main server has no block of its own."""
+        if not lines or not lines[0].lstrip().lower().startswith("<virtualhost"):
+            return 1
+        for number, line in enumerate(lines, 1):
+            if line.lstrip().lower().startswith("</virtualhost"):
+                return number
+        return len(lines)
 
     # --- one request ---
 

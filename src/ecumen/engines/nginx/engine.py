@@ -12,6 +12,7 @@ from functools import cached_property
 
 from ecumen import codes
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
+from ecumen.engines.nginx.checks import first_fault
 from ecumen.engines.nginx.choice import Chooser, Chosen
 from ecumen.engines.nginx.config import Conf
 from ecumen.engines.nginx.disk import Disk
@@ -21,6 +22,7 @@ from ecumen.engines.nginx.run import Run, proof
 from ecumen.engines.nginx.server import Server, Whole, binding, load
 from ecumen.engines.nginx.short import ShortAnswers
 from ecumen.engines.nginx.uri import read_path
+from ecumen.engines.nginx.wants import NginxWants
 from ecumen.engines.owners import name_owners
 from ecumen.engines.short import Question, Short
 from ecumen.engines.sites import (
@@ -40,6 +42,7 @@ from ecumen.engines.sites import (
     Proof,
     Rank,
     SiteSummary,
+    before_answer,
 )
 from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
@@ -55,6 +58,10 @@ class NginxEngine:
     """One nginx of a survey."""
 
     kind = "nginx"
+    programs: tuple[str, ...] = ("nginx",)
+    error_type = "text/html"
+    upstream_fails = 502
+    wants = NginxWants
     source: SurveySource
     chooser: Chooser
 
@@ -77,7 +84,7 @@ class NginxEngine:
 
     @cached_property
     def breaks(self) -> Sequence[Break]:
-        return breaks_of(self.record, self.whole.mistakes)
+        return breaks_of(self.record, self.whole.mistakes, first_fault)
 
     @cached_property
     def _doubts(self) -> list[Doubt]:
@@ -99,6 +106,21 @@ class NginxEngine:
     def worker_of(self, site: Place) -> Subject | None:
         """The account that serves a site: one for all."""
         return self.worker
+
+    def meets(self, walked: str | None, handling: Handling) -> Rank:
+        """Nothing is met before the file is opened."""
+        return before_answer(handling.serve.answer)
+
+    def extent(self, lines: Sequence[str]) -> int:
+        """Up to where the braces close."""
+        deep, opened = 0, False
+        for number, line in enumerate(lines, 1):
+            code = line.partition("#")[0]
+            deep += code.count("{") - code.count("}")
+            opened = opened or "{" in code
+            if opened and deep <= 0:
+                return number
+        return len(lines)
 
     # --- sites ---
 

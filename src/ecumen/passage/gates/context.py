@@ -13,7 +13,6 @@ from ecumen import codes
 from ecumen.codes import Facts
 from ecumen.contexts.confinement import FOLLOW, LIST, PASS, READ, Confined, Confinement
 from ecumen.contexts.cures import OtherPort, OwnRule, Relabelled, Turned
-from ecumen.engines.httpd.walk import HALF
 from ecumen.engines.sites import (
     Block,
     Doubt,
@@ -85,7 +84,8 @@ def _take(part: Part, asked: str, step: Confined, handling: Handling, now: Situa
     )
     lists = entry.kind is Kind.DIR and step.perm in ("open", "read")
     on_walk = entry.kind in (Kind.DIR, Kind.LINK) and not lists
-    rank = _rank(asked if on_walk else None, handling, now)
+    assert now.engine is not None, "who handles a request is known"
+    rank = now.engine.meets(asked if on_walk else None, handling)
     if step.allowed is None:
         facts: Facts = {"path": entry.path, "why": step.why}
         part.doubts.append(Doubt(codes.CONTEXT_UNKNOWN, rank, facts, (Proof(entry=entry),)))
@@ -106,20 +106,6 @@ def _take(part: Part, asked: str, step: Confined, handling: Handling, now: Situa
     if any(m.how in _FALLBACKS for m in handling.way.picture if isinstance(m, Mapped)):
         # What may not be looked at can be taken for what is not there.
         part.doubts.append(Doubt(codes.CONTEXT_FALLBACK, rank, facts))
-
-
-def _rank(walked: str | None, handling: Handling, now: Situation) -> Rank:
-    """When the engine meets it. walked: a folder or link on the way, which httpd meets before it
-    asks who may; None for what is opened at the end.
-    """
-    answer = handling.serve.answer
-    lap = answer.rank.lap if answer is not None else 0
-    if walked is not None and now.engine is not None and now.engine.kind == "httpd":
-        depth = 0 if walked == "/" else walked.count("/")
-        return Rank(Phase.WALK, (depth + 1) * HALF).on_lap(lap)
-    if answer is None:
-        return Rank(Phase.CONTENT, -1)
-    return Rank(answer.rank.phase, answer.rank.step - 1)
 
 
 def _cure(step: Confined, confinement: Confinement) -> Relabelled | Turned | OwnRule:
@@ -149,7 +135,7 @@ def _upstream(part: Part, confinement: Confinement, handling: Handling, now: Sit
         part.doubts.append(Doubt(codes.CONTEXT_UNKNOWN, rank, facts))
     elif not allowed:
         facts["mend"] = Turned(ways[0]) if ways else OtherPort()
-        status = 502 if now.engine is not None and now.engine.kind == "nginx" else 503
+        status = now.engine.upstream_fails if now.engine is not None else 503
         part.blocks.append(Block(codes.CONTEXT_CONNECT, rank, status, facts))
 
 

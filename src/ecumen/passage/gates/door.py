@@ -10,14 +10,13 @@ import ipaddress
 from functools import lru_cache
 
 from ecumen import codes
-from ecumen.engines.engine import Engine
+from ecumen.engines.engine import PROGRAMS, Engine
 from ecumen.engines.sites import Arrival, Binding, Block, Doubt, Part, Phase, Proof, Rank
 from ecumen.passage.request import greeting
 from ecumen.passage.situation import Gate, Situation, not_reached
 from ecumen.survey import Listener
 
 _RANK = Rank(Phase.REACH, 1)
-PROGRAMS = {"apache2": "httpd", "httpd": "httpd", "nginx": "nginx"}
 
 
 def judge(now: Situation) -> Part:

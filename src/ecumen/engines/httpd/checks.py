@@ -1,0 +1,28 @@
+"""What httpd's own check of its configuration says. Source: its messages; measured."""
+
+from __future__ import annotations
+
+import re
+
+from ecumen.engines.tree import Place
+
+_PLACE = re.compile(r"Syntax error on line (\d+) of ([^\n]+?):(?=\s)")
+_CODE = re.compile(r"\A(?:AH\d{5}: )?")
+_NOISE = ("Action ", "The Apache error log", "Syntax OK", "[")
+
+
+def first_fault(output: str, config: str) -> tuple[Place, str]:
+    """Where it stops, and why. Places are nested: the innermost comes last, and its message behind
+    it.
+    """
+    place, message = Place(config, 1), ""
+    lines = output.splitlines()
+    for number, line in enumerate(lines):
+        match = None
+        for match in _PLACE.finditer(f"{line}\n"):
+            place = Place(match[2], int(match[1]))
+        if match is not None:
+            message = line[match.end() :].strip() or "".join(lines[number + 1 : number + 2])
+            return place, message.strip()
+    said = [line for line in lines if "Warning" not in line and not line.startswith(_NOISE)]
+    return place, _CODE.sub("", said[-1]).strip() if said else "the check fails"

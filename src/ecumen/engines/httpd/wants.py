@@ -1,0 +1,81 @@
+"""What a survey must look at so that an httpd can be understood."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+
+from ecumen.engines.httpd.lexer import words
+from ecumen.engines.httpd.server import Host, Server, load
+from ecumen.engines.httpd.way import personal_folder
+from ecumen.engines.tree import Source
+from ecumen.rights.walk import join
+from ecumen.survey import Account, EngineRecord
+
+
+class HttpdWants:
+    """The configuration as it was read on the machine that is surveyed."""
+
+    def __init__(self, source: Source, record: EngineRecord) -> None:
+        self.server: Server = load(source, record)
+
+    @property
+    def _hosts(self) -> tuple[Host, ...]:
+        return (self.server.main, *self.server.hosts)
+
+    @property
+    def files(self) -> Sequence[str]:
+        """The files of the configuration, in the order in which they are read."""
+        return self.server.tree.files
+
+    def code(self) -> Iterator[str]:
+        """What the configuration has the engine load as code."""
+        for directive in self.server.tree.walk():
+            given = words(directive.text)
+            match directive.name.lower():
+                case "loadmodule":
+                    given = given[1:2]
+                case "loadfile":
+                    pass
+                case _:
+                    continue
+            yield from (p if p.startswith("/") else join(self.server.root, p) for p in given)
+
+    def grounds(self, accounts: Sequence[Account]) -> Iterator[str]:
+        """Folders out of which files may be served."""
+        for host in self._hosts:
+            if host.root:
+                yield host.root
+            for alias in host.aliases:
+                # Of a pattern's target only the part in front of the first capture is known.
+                real = alias.real
+                if alias.by_pattern:
+                    real = real.partition("$")[0].rpartition("/")[0]
+                if real.startswith("/"):
+                    yield real.rstrip("/") or "/"
+            yield from _personal(host, accounts)
+
+    def logs(self) -> Iterator[str | None]:
+        """Where lines go, of requests and of errors."""
+        for host in self._hosts:
+            yield from (log.path for log in host.logs)
+            yield host.errors
+
+    def override_names(self) -> set[str]:
+        """What per-folder override files are called."""
+        return {name for host in self._hosts for name in host.override_names or (".htaccess",)}
+
+    def names(self) -> Iterator[str]:
+        """The names that sites claim, and are bound to."""
+        for host in self.server.hosts:
+            own = [host.name] if host.name else []
+            bound = (binding.address for binding in host.bindings)
+            yield from (name.lower() for name in (*own, *sorted(host.names), *bound))
+
+
+def _personal(host: Host, accounts: Sequence[Account]) -> Iterable[str]:
+    """Folders in which personal sites may lie."""
+    for pattern in host.user_folders.folders or ():
+        for account in accounts:
+            folder = personal_folder(pattern, account.name, account.home)
+            if folder is not None and folder != "/":
+                yield folder

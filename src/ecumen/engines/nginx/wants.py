@@ -1,0 +1,49 @@
+"""What a survey must look at so that an nginx can be understood."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from ecumen.engines.nginx.server import Whole, load
+from ecumen.engines.tree import Source
+from ecumen.rights.walk import join
+from ecumen.survey import Account, EngineRecord
+
+
+class NginxWants:
+    """The configuration as it was read on the machine that is surveyed."""
+
+    def __init__(self, source: Source, record: EngineRecord) -> None:
+        self.whole: Whole = load(source, record)
+        self.root = record.root
+
+    @property
+    def files(self) -> Sequence[str]:
+        """The files of the configuration, in the order in which they are read."""
+        return self.whole.reading.files
+
+    def code(self) -> Iterator[str]:
+        """What the configuration has the engine load as code."""
+        for line in self.whole.reading.lines:
+            if line.name == "load_module" and line.args:
+                path = line.args[0]
+                yield path if path.startswith("/") else join(self.root, path)
+
+    def grounds(self, accounts: Sequence[Account]) -> Sequence[str]:
+        """Folders out of which files may be served, and sockets that requests are handed to."""
+        return self.whole.grounds()
+
+    def logs(self) -> Iterator[str | None]:
+        """Where lines go, of requests and of errors."""
+        for server in self.whole.servers:
+            yield from (log.path for log in server.conf.logs)
+            yield server.conf.errors
+
+    def override_names(self) -> set[str]:
+        """What per-folder override files are called: there are none."""
+        return set()
+
+    def names(self) -> Iterator[str]:
+        """The names that sites claim."""
+        for server in self.whole.servers:
+            yield from server.names
