@@ -8,10 +8,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ecumen.audit import audit
-from ecumen.audit.changes import Change, Changes, changes, titles
 from ecumen.audit.scene import Scene
 from ecumen.passage import Follower
 from ecumen.survey import Account, FileTable, Group, Survey, parse_acl
+from ecumen.views.changes import Change, Changes, changes, titles
 from ecumen_demo import Moment, demo_survey
 from tests.builders import around, replacing, server
 

@@ -26,8 +26,8 @@ from schemathesis import APIOperation, Case, GenerationMode
 from ecumen.survey import write_survey
 from ecumen_demo import Moment, demo_survey
 from ecumen_web import queue
-from ecumen_web.store import loading
 from ecumen_web.store.models import SurveyRecord
+from ecumen_web.surveys import loading
 from tests.application import ROOT
 
 pytestmark = pytest.mark.django_db

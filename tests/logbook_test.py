@@ -29,7 +29,9 @@ from ecumen.survey import Survey, write_survey
 from ecumen_machine.probe import EngineSpec, take_survey
 from ecumen_web import queue
 from ecumen_web.api.logs import shortened
-from ecumen_web.store import countries, failures, figures, loading, reading
+from ecumen_web.reading import lines as reading
+from ecumen_web.screens import countries, failures, figures
+from ecumen_web.screens.rawlines import raw_lines
 from ecumen_web.store.models import (
     CauseRecord,
     DaySum,
@@ -39,7 +41,7 @@ from ecumen_web.store.models import (
     SurveyRecord,
     VisitRecord,
 )
-from ecumen_web.store.rawlines import raw_lines
+from ecumen_web.surveys import loading
 from tests.builders import server
 from tests.tally_test import ground
 from tests.worlds.live import httpd, nginx
@@ -276,7 +278,7 @@ def test_page_by_page_every_line_comes_once_the_last_first(
 ) -> None:
     """Over hours that are full, and stretches of days with nothing, in three logs."""
     rng = random.Random(seed)
-    monkeypatch.setattr("ecumen_web.store.rawlines.PATIENCE", patience)
+    monkeypatch.setattr("ecumen_web.screens.rawlines.PATIENCE", patience)
     survey = many(3, tmp_path)
     hours = sorted({rng.randrange(4) for _ in range(4)} | {rng.randrange(2000) for _ in range(12)})
     written_down = []

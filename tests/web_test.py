@@ -23,12 +23,12 @@ from django.test import Client, RequestFactory
 from rest_framework.renderers import JSONRenderer
 from rest_framework_dataclasses.serializers import DataclassSerializer
 
-from ecumen.audit.lanes import lanes
 from ecumen.audit.scene import Scene
-from ecumen.audit.sheet import sheet
 from ecumen.passage import Follower
 from ecumen.passage.request import read_request
 from ecumen.survey import FileTable, write_survey
+from ecumen.views.lanes import lanes
+from ecumen.views.sheet import sheet
 from ecumen_demo import Moment, demo_survey
 from ecumen_web import queue
 from ecumen_web.api import roots, sites
@@ -38,8 +38,8 @@ from ecumen_web.api.reply import AskedServer, AskedServerSerializer
 from ecumen_web.api.sheet import SheetSerializer
 from ecumen_web.api.values import ValueSerializer
 from ecumen_web.kept import _Answers, kept
-from ecumen_web.store import loading
 from ecumen_web.store.models import JobRecord, SurveyRecord
+from ecumen_web.surveys import loading
 from ecumen_web.throttle import Trial
 from tests.audit_test import HOME, ONE, homes, labelled
 from tests.builders import server

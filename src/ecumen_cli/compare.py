@@ -10,9 +10,9 @@ from dataclasses import asdict, fields
 import click
 
 from ecumen.audit import audit
-from ecumen.audit.changes import Change, Changed, Changes, changes, titles
 from ecumen.audit.scene import Scene
 from ecumen.passage import Follower
+from ecumen.views.changes import Change, Changed, Changes, changes, titles
 from ecumen_cli import exit as statuses
 from ecumen_cli.files import open_survey, patterns_apart
 from ecumen_cli.said import printable

@@ -31,8 +31,8 @@ def demo(port: int, account: str, as_root: bool) -> None:
     from ecumen.survey import write_survey
     from ecumen_demo import Moment, StandIn, demo_survey
     from ecumen_web.queue import ask_for_logs
-    from ecumen_web.store.loading import keep_file, load_kept
     from ecumen_web.store.models import SurveyRecord
+    from ecumen_web.surveys.loading import keep_file, load_kept
 
     for moment in (Moment.WEEK_BEFORE, Moment.NOW):
         stream = io.BytesIO()
@@ -40,10 +40,15 @@ def demo(port: int, account: str, as_root: bool) -> None:
         stream.seek(0)
         load_kept(keep_file(stream), lambda *step: None, SurveyRecord.Origin.DEMO)
     password = server.demo_account("demo")
-    settings.DEMO_LOGS = str(settings.HOME / "quay")
+    settings.REACHED = {
+        SurveyRecord.Origin.DEMO: {
+            "logs": str(settings.HOME / "quay"),
+            "made_by": "ecumen_demo.visitors.ensure_logs",
+            "answers_at": ("127.0.0.1", port + 1),
+        }
+    }
     ask_for_logs(SurveyRecord.objects.all()[0])
     with StandIn(demo_survey(Moment.AS_LOADED), port + 1, settings.HOME / "quay") as stand_in:
-        settings.STAND_IN = ("127.0.0.1", port + 1)
         say(f"Ecumen is at http://127.0.0.1:{port}/")
         say(f"Demo account: demo, password: {password}")
         say(f"The stand-in server answers at {stand_in.address} (name the site as Host)")

@@ -30,8 +30,8 @@ def load(file: str, account: str, as_root: bool) -> None:
             from ecumen_web import server
 
             server.prepare()
-            from ecumen_web.store.loading import keep_file, load_kept
             from ecumen_web.store.models import SurveyRecord
+            from ecumen_web.surveys.loading import keep_file, load_kept
 
             kept = keep_file(stream)
         known = SurveyRecord.Origin.HERE if proven else SurveyRecord.Origin.UNKNOWN

@@ -28,8 +28,7 @@ def started(module: str, *words: str, link: socket.socket | None = None) -> subp
     from django.conf import settings
 
     given: dict[str, Any] = {
-        "demo_logs": settings.DEMO_LOGS,
-        "stand_in": settings.STAND_IN,
+        "reached": settings.REACHED,
         "keeper": None,
     }
     handles = []
@@ -59,8 +58,7 @@ def ready() -> None:
     from ecumen_machine.keeper import KeeperDoor
 
     given = json.loads(os.environ.pop(_GIVEN, "{}"))
-    settings.DEMO_LOGS = given.get("demo_logs")
-    settings.STAND_IN = tuple(given["stand_in"]) if given.get("stand_in") else None
+    settings.REACHED = given.get("reached", {})
     if (handle := given.get("keeper")) is not None:
         settings.KEEPER = KeeperDoor(socket.socket(fileno=handle))
 

@@ -9,7 +9,6 @@ import subprocess
 import threading
 import time
 from collections.abc import Callable
-from pathlib import Path
 
 from django.conf import settings
 from django.utils import timezone
@@ -17,13 +16,13 @@ from huey import SqliteHuey
 from huey.consumer import Consumer
 
 from ecumen.errors import EcumenError
-from ecumen_demo.visitors import ensure_logs
 from ecumen_web import answering
 from ecumen_web.apart import started
 from ecumen_web.locks import held
-from ecumen_web.store.loading import LoadCancelledError, leave_nothing, load_kept
+from ecumen_web.reached import make_logs, reach_of
+from ecumen_web.reading.lines import read_logs
 from ecumen_web.store.models import JobRecord, SurveyRecord
-from ecumen_web.store.reading import read_logs
+from ecumen_web.surveys.loading import LoadCancelledError, leave_nothing, load_kept
 
 queue = SqliteHuey("ecumen", filename=str(settings.HOME / "jobs.sqlite3"), results=False)
 log = logging.getLogger("ecumen.queue")
@@ -67,11 +66,12 @@ def work_on_survey(job: JobRecord) -> None:
 
 
 def work_on_logs(job: JobRecord, survey: SurveyRecord) -> None:
-    """Reads what is new; the demo's logs are made up first, where they are not there yet."""
+    """Reads what is new."""
 
     def read() -> SurveyRecord:
-        if settings.DEMO_LOGS and survey.origin == SurveyRecord.Origin.DEMO:
-            ensure_logs(Path(settings.DEMO_LOGS), lambda *step: _progress(job, *step))
+        reach = reach_of(survey.origin)
+        if reach is not None:
+            make_logs(reach, lambda *step: _progress(job, *step))
         # Two that read one log would count its lines twice.
         with held(settings.HOME / "reading.lock", "these logs are being read", 30.0):
             read_logs(survey, lambda *step: _progress(job, *step))

@@ -99,7 +99,7 @@ def run(listening: socket.socket) -> None:
     from ecumen_web.front import Channel, to_clients
     from ecumen_web.locks import held
     from ecumen_web.queue import start_worker
-    from ecumen_web.store.countries import countries
+    from ecumen_web.screens.countries import countries
     from ecumen_web.wsgi import application
 
     # What is set wrong is said at once.

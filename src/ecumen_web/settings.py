@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
+from typing import Any
 
 from csp.constants import NONE, SELF
 
@@ -141,11 +142,10 @@ SPECTACULAR_SETTINGS = {
     "SERVE_INCLUDE_SCHEMA": False,
     "ENUM_NAME_OVERRIDES": {"VerdictEnum": "ecumen.passage.verdict.Verdict"},
 }
-# The folder that holds the demo's logs at their own paths, while the demo is running.
-DEMO_LOGS: str | None = None
+# What stands in for servers that are not this machine, by the origin of their surveys: the members
+# of `ecumen_web.reached.Reach`.
+REACHED: dict[str, dict[str, Any]] = {}
 ANSWER_WITHIN = _number("ECUMEN_ANSWER_WITHIN", 60, "seconds")
-# Where the demo's stand-in answers: (address, port), while it is running.
-STAND_IN: tuple[str, int] | None = None
 # The way to logs through the part that keeps root's right to read, where the server was root's.
 KEEPER: KeeperDoor | None = None
 LOGGING = {

@@ -30,6 +30,7 @@ class Found:
     accounts: int = 0
 
 
+MOST_SHOWN = 5  # pieces of evidence of one kind in a finding
 Look = Callable[[Scene], Iterable[Found]]
 
 

@@ -11,10 +11,10 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ecumen.audit.lanes import Lane, lanes
+from ecumen.views.lanes import Lane, lanes
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
-from ecumen_web.store.loading import scene_of
+from ecumen_web.surveys.loading import scene_of
 
 MOST_NAMES = 120  # of a lane; those that are lost to another site come first
 

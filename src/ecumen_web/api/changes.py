@@ -9,14 +9,14 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ecumen.audit.changes import Changes, Outcome, changes, outcome_said
 from ecumen.audit.scene import Scene, Site
+from ecumen.views.changes import Changes, Outcome, changes, outcome_said
 from ecumen_web.api.findings import survey_before
 from ecumen_web.api.surveys import SurveySerializer, survey_of
 from ecumen_web.api.values import ValueSerializer
-from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import SurveyRecord
 from ecumen_web.store.translate import clean
+from ecumen_web.surveys.loading import scene_of
 
 
 class ChangesSerializer(ValueSerializer[Changes]):

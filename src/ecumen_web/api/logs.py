@@ -18,9 +18,11 @@ from ecumen_web.api.jobs import JobSerializer
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
 from ecumen_web.queue import ask_for_logs
-from ecumen_web.store.countries import countries
-from ecumen_web.store.failures import Failures, failures
-from ecumen_web.store.figures import Asked, Figures, Row, figures, zone_of
+from ecumen_web.reading.lines import log_root
+from ecumen_web.screens.countries import countries
+from ecumen_web.screens.failures import Failures, failures
+from ecumen_web.screens.figures import Asked, Figures, Row, figures, zone_of
+from ecumen_web.screens.rawlines import RawLine, RawLines, raw_lines
 from ecumen_web.store.models import (
     HourSum,
     JobRecord,
@@ -29,8 +31,6 @@ from ecumen_web.store.models import (
     RejectedLine,
     SurveyRecord,
 )
-from ecumen_web.store.rawlines import RawLine, RawLines, raw_lines
-from ecumen_web.store.reading import log_root
 
 MOST_LINES = 2_000
 MOST_SOURCES = 500

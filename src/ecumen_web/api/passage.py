@@ -12,7 +12,7 @@ from ecumen.passage import Passage
 from ecumen.passage.request import read_request
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
-from ecumen_web.store.loading import follower_of
+from ecumen_web.surveys.loading import follower_of
 
 
 class PassageSerializer(ValueSerializer[Passage]):

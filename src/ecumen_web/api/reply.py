@@ -6,7 +6,6 @@ import ipaddress
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from django.conf import settings
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
@@ -21,22 +20,23 @@ from ecumen.passage.compare import Compared, compare
 from ecumen.passage.request import Request as Question
 from ecumen.passage.request import read_request
 from ecumen.survey import Survey
-from ecumen_machine.asking import Reply, ask
+from ecumen_machine.asking import ask
 from ecumen_web.api.passage import QuestionSerializer
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
-from ecumen_web.store.loading import scene_of
+from ecumen_web.reached import reach_of
 from ecumen_web.store.models import SurveyRecord
+from ecumen_web.surveys.loading import scene_of
 
 MOST_SHOWN = 5  # files that changed
 
 
 @dataclass(frozen=True, slots=True)
 class AskedServer:
-    """by_stand_in: the demo's stand-in answered. rows: what was predicted for this asker, and what
-    came; empty where no HTTP answer came. agrees: None where nothing sure was predicted. since:
-    files of the configuration that changed after the engine last read it, where it answers
-    otherwise.
+    """by_stand_in: what stands in for the server answered. rows: what was predicted for this
+    asker, and what came; empty where no HTTP answer came. agrees: None where nothing sure was
+    predicted. since: files of the configuration that changed after the engine last read it,
+    where it answers otherwise.
     """
 
     address: str
@@ -78,9 +78,9 @@ def ask_server(scene: Scene, question: Question, origin: str) -> AskedServer:
     address = follower.run(question).now.address
     if address is None:
         raise RequestError(f"no address is known for {question.name}: give one")
-    stand_in = origin == SurveyRecord.Origin.DEMO
-    if stand_in:
-        reply = _of_stand_in(question)
+    reach = reach_of(origin)
+    if reach is not None and reach.answers_at is not None:
+        reply = ask(question, *reach.answers_at, proxied=True)
     else:
         _check_reach(survey, address, question.port, origin)
         reply = ask(question, address)
@@ -96,7 +96,7 @@ def ask_server(scene: Scene, question: Question, origin: str) -> AskedServer:
         question.port,
         timezone.now(),
         reply.asked_from,
-        stand_in,
+        reach is not None,
         reply.trouble,
         agrees,
         rows,
@@ -109,17 +109,12 @@ def _unread(scene: Scene) -> list[str]:
     return files[:MOST_SHOWN]
 
 
-def _of_stand_in(question: Question) -> Reply:
-    if settings.STAND_IN is None:
-        raise RequestError("the stand-in of the demo server is not running: start ecumen demo")
-    address, port = settings.STAND_IN
-    return ask(question, address, port, proxied=True)
-
-
 def _check_reach(survey: Survey, address: str, port: int, origin: str) -> None:
     """Only this machine's own web servers are asked, and only where its own capture saw one of them
     listen: what another survey says of addresses leads nowhere.
     """
+    if origin == SurveyRecord.Origin.DEMO:
+        raise RequestError("nothing stands in for this server now: start ecumen demo")
     if origin != SurveyRecord.Origin.HERE:
         raise RequestError(
             "the server is asked for surveys that were taken on this machine alone: take one with "

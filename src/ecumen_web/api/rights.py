@@ -12,19 +12,19 @@ from rest_framework.views import APIView
 
 from ecumen.audit.checks.contexts import ports, subtrees
 from ecumen.audit.neighbours import Neighbour, neighbours
-from ecumen.audit.switches import Switch, switches
 from ecumen.audit.template import Template, template
 from ecumen.audit.users import WORDS, UserSite, one_plan, users_of
-from ecumen.audit.who import May, ladder_of, who_may
 from ecumen.contexts.confinement import type_of
 from ecumen.operations.ways import Way
 from ecumen.passage.remedies import mending
 from ecumen.passage.request import read_request
 from ecumen.passage.verdict import RungView
+from ecumen.views.switches import Switch, switches
+from ecumen.views.who import May, ladder_of, who_may
 from ecumen_web.api.passage import QuestionSerializer
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
-from ecumen_web.store.loading import scene_of
+from ecumen_web.surveys.loading import scene_of
 
 MOST_CELLS = 2000
 MOST_TREES = 500

@@ -13,14 +13,14 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ecumen.audit.ground import GroundFolder, GroundRoot, ground, shown_root
 from ecumen.audit.scene import Scene
+from ecumen.views.ground import GroundFolder, GroundRoot, ground, shown_root
 from ecumen_web.api.findings import BriefFindingSerializer, brief_finding
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
-from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import FindingRecord, SurveyRecord
 from ecumen_web.store.translate import clean
+from ecumen_web.surveys.loading import scene_of
 
 CONCERNS = ("root.", "index.", "listing.", "kind.", "ladder.")
 MOST_DRAWN = 400  # roots; with more of them folders are drawn closed

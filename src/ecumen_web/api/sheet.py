@@ -13,13 +13,13 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ecumen.audit.scene import Site
-from ecumen.audit.sheet import Sheet, sheet
+from ecumen.views.sheet import Sheet, sheet
 from ecumen_web.api.findings import BriefFindingSerializer, brief_finding
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
-from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import LogSite
 from ecumen_web.store.translate import clean
+from ecumen_web.surveys.loading import scene_of
 
 
 class SheetSerializer(ValueSerializer[Sheet]):

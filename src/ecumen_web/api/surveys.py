@@ -14,8 +14,8 @@ from rest_framework.views import APIView
 
 from ecumen_web.api.jobs import JobSerializer
 from ecumen_web.queue import ask_for_load
-from ecumen_web.store.loading import keep_file, remove
 from ecumen_web.store.models import SurveyRecord
+from ecumen_web.surveys.loading import keep_file, remove
 
 
 class BreakSerializer(serializers.Serializer[object]):

@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
+import { type Claim, passageQuery } from "../../lib/passage";
 import { plural } from "../../lib/text";
 import { Button } from "../../ui/Button";
 import { Prose } from "../../ui/Prose";
 import { Failed, Waiting } from "../../ui/States";
-import { type Claim, passageQuery } from "../follow";
 import { LaneBand } from "./LaneBand";
 import { laneOf, questionUrl } from "./present";
 import { bindingsQuery } from "./queries";

@@ -1,4 +1,4 @@
-import { ImpactMark } from "../overview";
+import { ImpactMark } from "../../ui/ImpactMark";
 import { berths, laneTitle, laneWords, shortly } from "./present";
 import type { Lane, LaneName } from "./queries";
 

@@ -1,9 +1,9 @@
+import { Ladder } from "../../ui/Ladder";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
 import { Contest } from "./pictures/Contest";
 import { IndexOrder } from "./pictures/IndexOrder";
 import { Labels } from "./pictures/Labels";
-import { Ladder } from "./pictures/Ladder";
 import { RuleLayers } from "./pictures/RuleLayers";
 import { WayChain } from "./pictures/WayChain";
 import type { Gate, Passage } from "./queries";

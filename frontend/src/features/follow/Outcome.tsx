@@ -1,8 +1,8 @@
 import { Link } from "react-router";
 import { Copy } from "../../ui/Copy";
+import { Mending } from "../../ui/Mending";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
-import { Mending } from "../mending";
 import { AskServer } from "./AskServer";
 import { outcomeWords, TONES, tone } from "./present";
 import type { Obstacle, Passage, Question } from "./queries";

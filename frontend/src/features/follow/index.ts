@@ -1,3 +1,1 @@
 export { FollowPage } from "./FollowPage";
-export { Ladder } from "./pictures/Ladder";
-export { type Claim, passageQuery } from "./queries";

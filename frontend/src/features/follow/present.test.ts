@@ -1,14 +1,6 @@
 import { expect, test } from "vitest";
-import {
-  addressOf,
-  courses,
-  decidingTriad,
-  openGate,
-  outcomeWords,
-  parting,
-  questionOf,
-  tone,
-} from "./present";
+import { decidingTriad } from "../../lib/ladder";
+import { addressOf, courses, openGate, outcomeWords, parting, questionOf, tone } from "./present";
 import type { Gate, Passage, Rung } from "./queries";
 
 const gate = (name: string, verdict: Gate["verdict"]): Gate => ({

@@ -1,4 +1,4 @@
-import type { Gate, Passage, Passage as PassageType, Question, Rung, Verdict } from "./queries";
+import type { Gate, Passage, Passage as PassageType, Question, Verdict } from "./queries";
 
 export const VERDICT_WORDS: Record<Verdict, string> = {
   clear: "passes",
@@ -92,18 +92,4 @@ export function tone(passage: PassageType): Tone {
   if (passage.status === null || passage.status >= 400) return "blocked";
   if (passage.status >= 300) return "diverted";
   return passage.gates.some((gate) => gate.verdict === "diverted") ? "diverted" : "clear";
-}
-
-/** Which of a step's three triads decided: 0 owner, 1 group, 2 other; null where none did. */
-export function decidingTriad(rung: Rung): number | null {
-  const at = ["owner", "group", "other"].indexOf(rung.by);
-  // A named entry of the ACL decides in place of the triads.
-  if (at < 0 || (rung.acl.length > 0 && rung.by === "group")) return null;
-  return at;
-}
-
-const NEEDS: Record<string, string> = { r: "read", w: "write", x: "pass" };
-
-export function needWords(rung: Rung): string {
-  return NEEDS[rung.need] ?? "follow";
 }

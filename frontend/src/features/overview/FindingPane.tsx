@@ -5,10 +5,10 @@ import { cut, moment, plural } from "../../lib/text";
 import { Button } from "../../ui/Button";
 import { Copy } from "../../ui/Copy";
 import { Cut } from "../../ui/Cut";
+import { IMPACT_WORDS, ImpactMark } from "../../ui/ImpactMark";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
 import { Failed, Waiting } from "../../ui/States";
-import { IMPACT_WORDS, ImpactMark } from "./ImpactMark";
 import { accept, type Evidence, type Finding, findingQuery, takeUp } from "./queries";
 
 /** One finding: what is so, the evidence, what mends it, and what its kind means. */

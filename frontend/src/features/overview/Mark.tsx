@@ -1,5 +1,5 @@
 import type { CSSProperties } from "react";
-import { SHUT } from "./ImpactMark";
+import { SHUT } from "../../ui/ImpactMark";
 import type { State } from "./queries";
 
 /** One site. The shape says how it fares. */

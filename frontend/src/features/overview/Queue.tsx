@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { plural } from "../../lib/text";
+import { IMPACT_WORDS, ImpactMark } from "../../ui/ImpactMark";
 import { Prose } from "../../ui/Prose";
 import { Failed, Waiting } from "../../ui/States";
-import { IMPACT_WORDS, ImpactMark } from "./ImpactMark";
 import { matchingGroups } from "./present";
 import { type BriefFinding, findingsQuery, type Group } from "./queries";
 

@@ -1,8 +1,8 @@
 import { plural } from "../../lib/text";
-import { IMPACT_WORDS, ImpactMark } from "./ImpactMark";
+import { IMPACT_WORDS, type Impact, ImpactMark } from "../../ui/ImpactMark";
 import { Mark, ringStyle, STATE_WORDS } from "./Mark";
-import { BEHIND, CELL, followLink, isFine, shortName } from "./present";
-import type { Impact, Site } from "./queries";
+import { BEHIND, CELL, followLink, isFine, shownName } from "./present";
+import type { Site } from "./queries";
 
 /** A site as a mark with its name that leads to its passage; `useInnerLinks` follows it. */
 export function SiteMark({ site }: { site: Site }) {
@@ -22,7 +22,7 @@ export function SiteMark({ site }: { site: Site }) {
         <Mark state={site.state} size={markSize(site)} />
       )}
       <span className={`mono truncate ${fine ? "text-faint" : "font-semibold"}`}>
-        {shortName(site.name)}
+        {shownName(site.name)}
       </span>
     </a>
   );

@@ -83,7 +83,7 @@ export function inStrips(groups: Shoal[], across: number): Strip[] {
 /** How many cells of a row a mark takes; those in trouble carry their name. */
 export function cellsOf(site: Site, across: number): number {
   if (isFine(site)) return 1;
-  const width = BESIDE + CHARACTER * shortName(site.name).length;
+  const width = BESIDE + CHARACTER * shownName(site.name).length;
   return Math.min(across, Math.ceil(width / PITCH));
 }
 
@@ -91,9 +91,9 @@ export function isFine(site: Site): boolean {
   return site.state === "ok" && !site.impact;
 }
 
-/** A name without what all share. */
-export function shortName(name: string): string {
-  return cut(name.replace(/\.(example|test)$/, ""), 60);
+/** A name as it stands beside a mark. */
+export function shownName(name: string): string {
+  return cut(name, 60);
 }
 
 function trouble(shoal: Shoal): number {

@@ -5,7 +5,6 @@ export type Overview = Schemas["Overview"];
 export type Site = Schemas["Site"];
 export type Break = Schemas["Break"];
 export type State = Schemas["SiteStateEnum"];
-export type Impact = Schemas["ImpactEnum"];
 export type Group = Schemas["Group"];
 export type BriefFinding = Schemas["BriefFinding"];
 export type Finding = Schemas["Finding"];

@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import { cut, plural } from "../../lib/text";
-import { type Impact, ImpactMark } from "../overview";
+import { type Impact, ImpactMark } from "../../ui/ImpactMark";
 import { type Ground, hue, problemWords } from "./present";
 
 interface Props {

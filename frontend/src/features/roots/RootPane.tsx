@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import { bytes, cut, plural } from "../../lib/text";
 import { Copy } from "../../ui/Copy";
 import { Cut } from "../../ui/Cut";
-import { FindingList } from "../overview";
+import { FindingList } from "../../ui/FindingList";
 import { problemWords } from "./present";
 import type { GroundRoot, Plot } from "./queries";
 

@@ -2,10 +2,10 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { plural } from "../../lib/text";
 import { Copy } from "../../ui/Copy";
+import { FindingList } from "../../ui/FindingList";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
 import { Failed, Note, Waiting } from "../../ui/States";
-import { FindingList } from "../overview";
 import { marked, type Word } from "./present";
 import {
   type BriefFinding,

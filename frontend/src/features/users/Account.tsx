@@ -1,6 +1,6 @@
 import { Link } from "react-router";
+import { Mending } from "../../ui/Mending";
 import { Prose } from "../../ui/Prose";
-import { Mending } from "../mending";
 import { Mark } from "./Conditions";
 import type { User, Users } from "./queries";
 

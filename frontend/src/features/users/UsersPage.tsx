@@ -6,7 +6,7 @@ import { Button } from "../../ui/Button";
 import { Choice } from "../../ui/Choice";
 import { OnlyWith } from "../../ui/OnlyWith";
 import { Failed, Waiting } from "../../ui/States";
-import { Ways } from "../mending";
+import { Ways } from "../../ui/Ways";
 import { Account } from "./Account";
 import { Conditions } from "./Conditions";
 import { Neighbours } from "./Neighbours";

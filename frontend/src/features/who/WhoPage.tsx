@@ -3,9 +3,9 @@ import { useSearchParams } from "react-router";
 import { client, type Schemas, take } from "../../api/client";
 import { plural } from "../../lib/text";
 import { Copy } from "../../ui/Copy";
+import { Ladder } from "../../ui/Ladder";
 import { Prose } from "../../ui/Prose";
 import { Failed, Note, Waiting } from "../../ui/States";
-import { Ladder } from "../follow";
 
 type May = Schemas["May"];
 type Answer = Schemas["Answer"];

@@ -7,11 +7,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from ecumen import codes
-from ecumen.audit.check import Found, check, mended, remedy_of
-from ecumen.audit.checks.fronts import stopped
-from ecumen.audit.checks.roots import MOST_SHOWN
+from ecumen.audit.check import MOST_SHOWN, Found, check, mended, remedy_of
 from ecumen.audit.finding import Impact, Remedy
 from ecumen.audit.scene import Front, Scene, Site
+from ecumen.audit.stopped import stopped
 from ecumen.contexts.confinement import Confined, type_of
 from ecumen.contexts.cures import spelt
 from ecumen.engines.sites import Block

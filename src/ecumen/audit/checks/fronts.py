@@ -12,6 +12,7 @@ from ecumen import codes
 from ecumen.audit.check import Found, Look, check, mended, remedy_of
 from ecumen.audit.finding import Impact, Remedy
 from ecumen.audit.scene import Front, Scene, Site
+from ecumen.audit.stopped import stopped
 from ecumen.engines.sites import Block
 from ecumen.passage.remedies import mending
 from ecumen.passage.words import mend, say
@@ -19,23 +20,6 @@ from ecumen.survey import Kind
 
 Cause = Callable[[Block], str]
 Keep = Callable[[Site, Block], bool]
-
-
-def stopped(scene: Scene) -> list[tuple[Site, Front, Block]]:
-    """The sites whose own front page is stopped, and by what. Worked out once."""
-    return scene.once("stopped fronts", _stopped)
-
-
-def _stopped(scene: Scene) -> list[tuple[Site, Front, Block]]:
-    """The sites whose own front page is stopped, and by what."""
-    found = []
-    for site in scene.sites:
-        front = scene.front(site)
-        # In front of the contest of sites nobody has answered yet.
-        own = front.answered_by == site.summary.place or front.gate in ("name", "door", "seal")
-        if front.decided and front.block is not None and own:
-            found.append((site, front, front.block))
-    return found
 
 
 def _always(site: Site, block: Block) -> bool:

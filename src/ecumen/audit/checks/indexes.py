@@ -7,8 +7,8 @@ from collections.abc import Iterator
 
 from ecumen import codes
 from ecumen.audit.check import Found, check, mended
-from ecumen.audit.checks.roots import roots
 from ecumen.audit.finding import Impact
+from ecumen.audit.roots import roots
 from ecumen.audit.scene import Scene, Site
 from ecumen.operations.quoting import quoted
 from ecumen.passage.request import escaped_path

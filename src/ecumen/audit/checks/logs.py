@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from functools import lru_cache
 
 from ecumen.audit.check import Found, check, mended
-from ecumen.audit.checks.roots import twins
 from ecumen.audit.finding import Impact
+from ecumen.audit.roots import twins
 from ecumen.audit.scene import Scene, Site
 from ecumen.audit.users import root_of
 from ecumen.logs.rotation import logs_of

@@ -7,8 +7,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ecumen.audit.check import Found, check, mended
-from ecumen.audit.checks.roots import MOST_SHOWN
+from ecumen.audit.check import MOST_SHOWN, Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.neighbours import Exposed, exposed
 from ecumen.audit.scene import Scene, Site

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterator
 
-from ecumen.audit.check import Found, check, mended
+from ecumen.audit.check import MOST_SHOWN, Found, check, mended
 from ecumen.audit.finding import Impact
-from ecumen.audit.holdings import Holding, holdings
+from ecumen.audit.roots import roots, sites_of, twins, under
 from ecumen.audit.scene import Scene, Site
 from ecumen.operations.mode import Mode
 from ecumen.operations.quoting import quoted
@@ -16,53 +15,6 @@ from ecumen.rights import Problem
 from ecumen.survey import Entry, Kind
 
 FEWEST_IN_GROUND = 5  # roots that make a folder one of the grounds
-MOST_SHOWN = 5  # pieces of evidence of one kind in a finding
-
-
-@dataclass(frozen=True, slots=True)
-class Root:
-    """One document root as it lies on disk. physical: links in the path are followed."""
-
-    path: str
-    physical: str
-    entry: Entry | None
-    problem: Problem | None
-    sites: list[Site]
-
-
-def _roots(scene: Scene) -> dict[str, Root]:
-    """Every document root by its path as configured."""
-    by_path: dict[str, list[Site]] = defaultdict(list)
-    for site in scene.sites:
-        if site.summary.root:
-            by_path[site.summary.root.rstrip("/") or "/"].append(site)
-    found = {}
-    for path, sites in by_path.items():
-        walk = scene.walker.walk(path)
-        found[path] = Root(path, walk.physical, walk.entry, walk.problem, sites)
-    return found
-
-
-def roots(scene: Scene) -> Mapping[str, Root]:
-    return scene.once("roots", _roots)
-
-
-def _by_ground(scene: Scene) -> dict[str, list[Site]]:
-    found: dict[str, list[Site]] = defaultdict(list)
-    for root in roots(scene).values():
-        found[root.physical] += root.sites
-    return found
-
-
-def sites_of(scene: Scene, physical: str) -> list[Site]:
-    """The sites that serve a folder as their root."""
-    return scene.once("sites by ground", _by_ground).get(physical, [])
-
-
-def twins(one: Site, other: Site) -> bool:
-    """Whether two blocks are one site: under the same name, as in plain HTTP and sealed."""
-    names = {claim.name for claim in one.summary.claims}
-    return any(claim.name in names for claim in other.summary.claims)
 
 
 @check("root.missing", Impact.OUTAGE, "The document root is not there", needs=("files",))
@@ -214,19 +166,6 @@ def _inside(
 
 
 # Endings of which one file in each root is asked for.
-SAMPLED = frozenset("css js mjs svg png jpg jpeg gif webp avif ico html htm".split())
-
-
-def _holdings(scene: Scene) -> Mapping[str, Holding]:
-    grounds = {root.physical for root in roots(scene).values() if root.entry is not None}
-    return holdings(scene.survey.files, grounds, SAMPLED)
-
-
-def under(scene: Scene) -> Mapping[str, Holding]:
-    """What lies in each root, by its real path."""
-    return scene.once("holdings", _holdings)
-
-
 def _writers(scene: Scene, entry: Entry) -> str | None:
     """Who else than the owner may write, in words; None where nobody."""
     if entry.kind is Kind.LINK:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 
-from ecumen.audit.check import Found, check, mended
-from ecumen.audit.checks.roots import MOST_SHOWN, SAMPLED, roots, sites_of, under
+from ecumen.audit.check import MOST_SHOWN, Found, check, mended
 from ecumen.audit.finding import Impact
+from ecumen.audit.roots import SAMPLED, roots, sites_of, under
 from ecumen.audit.scene import Front, Scene, Site
 from ecumen.passage.request import escaped_path
 from ecumen.survey import Entry

@@ -122,7 +122,7 @@ class Run:
                 self._doubt(codes.WAY_RULE_UNKNOWN, Phase.MAPPING, facts, *proof(what.line))
                 action = None
         way, serve = self.handling.way, self.handling.serve
-        if serve.code == codes.SERVE_FILE and "path" not in serve.facts:
+        if serve.code == codes.SERVE_FILE and "type" not in serve.facts:
             serve.code = codes.PASSAGE_NOT_REACHED
         if "path" not in way.facts and way.answer is None:
             # The request ended before it was led to the disk: say where it would have been led.

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
-import { client, take } from "../../api/client";
-import { plural } from "../../lib/text";
+import { client, take } from "../api/client";
+import { plural } from "../lib/text";
 import { Ways } from "./Ways";
 
 interface Props {

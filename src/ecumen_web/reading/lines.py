@@ -17,12 +17,13 @@ from ecumen_machine import logreader
 from ecumen_machine.following import Folders, Mark, Part
 from ecumen_machine.logdoor import OWN, LogDoor
 from ecumen_machine.logreader import MOST_REJECTED, LogReader, Stretch
+from ecumen_web.explaining.causes import explain_failures
+from ecumen_web.reached import reach_of
+from ecumen_web.reading.logbook import ErrorCount, Logbook, error_counts
 from ecumen_web.store.bulk import put_back
-from ecumen_web.store.causes import explain_failures
-from ecumen_web.store.loading import scene_of
-from ecumen_web.store.logbook import ErrorCount, Logbook, error_counts
 from ecumen_web.store.models import LogFile, LogSource, LogSpan, RejectedLine, SurveyRecord
 from ecumen_web.store.translate import clean
+from ecumen_web.surveys.loading import scene_of
 
 Progress = Callable[[str, int, int], None]
 _COUNTED = ("lines", "rejected", "first", "last", "zone", "unread")  # of a log, by reading it
@@ -82,10 +83,11 @@ def read_logs(record: SurveyRecord, progress: Progress = lambda *step: None) -> 
 
 def log_root(record: SurveyRecord) -> str | None:
     """What stands before the paths of a server's logs here: nothing where this is the server, the
-    folder of the demo's logs, or None where they lie elsewhere, for all that is proven.
+    folder of what stands in for it, or None where they lie elsewhere, for all that is proven.
     """
-    if record.origin == SurveyRecord.Origin.DEMO:
-        return settings.DEMO_LOGS
+    reach = reach_of(record.origin)
+    if reach is not None:
+        return reach.logs
     return "" if record.origin == SurveyRecord.Origin.HERE else None
 
 

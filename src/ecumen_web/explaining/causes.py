@@ -15,7 +15,6 @@ from ecumen.causes import Asked, Explainer
 from ecumen.causes.explain import DiskChange
 from ecumen.logs.ledger import Dim
 from ecumen_web.store.bulk import put_back
-from ecumen_web.store.loading import scene_of
 from ecumen_web.store.models import (
     CauseRecord,
     FailureKind,
@@ -28,6 +27,7 @@ from ecumen_web.store.models import (
     SurveyRecord,
 )
 from ecumen_web.store.translate import clean
+from ecumen_web.surveys.loading import scene_of
 
 Progress = Callable[[str, int, int], None]
 MOST_EXPLAINED = 20_000  # kinds of failing requests, the most frequent first

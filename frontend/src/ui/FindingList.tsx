@@ -1,10 +1,10 @@
 import { Link } from "react-router";
-import { Prose } from "../../ui/Prose";
+import type { Schemas } from "../api/client";
 import { ImpactMark } from "./ImpactMark";
-import type { BriefFinding } from "./queries";
+import { Prose } from "./Prose";
 
 /** Findings as a list of marks and titles; each leads to itself. */
-export function FindingList({ findings }: { findings: BriefFinding[] }) {
+export function FindingList({ findings }: { findings: Schemas["BriefFinding"][] }) {
   return (
     <ul className="space-y-2">
       {findings.map((finding) => (

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
-from ecumen.audit.checks.roots import Root, roots, under
 from ecumen.audit.holdings import Holding
+from ecumen.audit.roots import Root, roots, under
 from ecumen.audit.scene import Scene
 
 MOST_ENDINGS = 40

@@ -14,7 +14,7 @@ from django.db import connection
 
 from ecumen.logs.ledger import Dim
 from ecumen.survey.archive import LAST_MOMENT
-from ecumen_web.store.countries import Country
+from ecumen_web.screens.countries import Country
 from ecumen_web.store.models import LogSite, LogSource
 
 HOUR, DAY = 3600, 86_400

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ecumen.audit.lanes import LaneName, lane_names
 from ecumen.audit.scene import Scene, Site, outcome_words
 from ecumen.engines.sites import shown_at
 from ecumen.passage import gates
 from ecumen.passage.verdict import Evidence
+from ecumen.views.lanes import LaneName, lane_names
 
 MOST_LINES = 600
 

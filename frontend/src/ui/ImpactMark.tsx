@@ -1,4 +1,6 @@
-import type { Impact } from "./queries";
+import type { Schemas } from "../api/client";
+
+export type Impact = Schemas["ImpactEnum"];
 
 /** What a finding means, in a shape of its own; the colour repeats it. */
 export function ImpactMark({ impact, size = 24 }: { impact: Impact; size?: number }) {

@@ -19,11 +19,11 @@ from ecumen.logs.forms import DirectiveError, form_of
 from ecumen.passage.front import request_to
 from ecumen_machine.following import content, lines_between, lines_of
 from ecumen_machine.logdoor import LogDoor
-from ecumen_web.store.figures import HOUR, Asked
-from ecumen_web.store.loading import scene_of
+from ecumen_web.reading.lines import log_door, log_root
+from ecumen_web.screens.figures import HOUR, Asked
 from ecumen_web.store.models import LogFile, LogSpan, SurveyRecord
-from ecumen_web.store.reading import log_door, log_root
 from ecumen_web.store.translate import clean
+from ecumen_web.surveys.loading import scene_of
 
 _PACKED_AT_ONCE = 64 << 20  # bytes of content that are unpacked once
 _MOST_ASKED = 5_000  # files at once

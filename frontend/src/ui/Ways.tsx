@@ -1,7 +1,7 @@
-import type { Schemas } from "../../api/client";
-import { plural } from "../../lib/text";
-import { Copy } from "../../ui/Copy";
-import { Prose } from "../../ui/Prose";
+import type { Schemas } from "../api/client";
+import { plural } from "../lib/text";
+import { Copy } from "./Copy";
+import { Prose } from "./Prose";
 
 export type Way = Schemas["WayView"];
 

@@ -1,6 +1,6 @@
 import { Link } from "react-router";
-import { decidingTriad, needWords } from "../present";
-import type { Rung } from "../queries";
+import { decidingTriad, needWords } from "../lib/ladder";
+import type { Rung } from "../lib/passage";
 
 const TRIADS = ["owner", "group", "others"] as const;
 

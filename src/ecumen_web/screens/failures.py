@@ -14,11 +14,11 @@ from django.db.models import Max, Min
 
 from ecumen.causes.explain import DiskChange, before, since
 from ecumen.logs.errorlog import GATE_OF, Reason
-from ecumen_web.store.causes import texts_of
-from ecumen_web.store.figures import HOUR, Asked, shown
-from ecumen_web.store.loading import scene_of
+from ecumen_web.explaining.causes import texts_of
+from ecumen_web.screens.figures import HOUR, Asked, shown
 from ecumen_web.store.models import FailureKind, FailureSum, KindCause, SurveyRecord
 from ecumen_web.store.translate import clean
+from ecumen_web.surveys.loading import scene_of
 
 MOST_CAUSES = 200
 _MOST_PLACES = 40

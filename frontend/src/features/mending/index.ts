@@ -1,2 +1,0 @@
-export { Mending } from "./Mending";
-export { type Way, Ways } from "./Ways";

@@ -1,0 +1,33 @@
+"""Servers that are not this machine and can be reached all the same: what stands in for them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from django.conf import settings
+from django.utils.module_loading import import_string
+
+
+@dataclass(frozen=True, slots=True)
+class Reach:
+    """logs: the folder that holds the server's logs at their own paths. made_by: the dotted name of
+    what puts them there, a function of the folder and of how it goes; "" for nothing. answers_at:
+    address and port of what answers for it, None where nothing does.
+    """
+
+    logs: str
+    made_by: str = ""
+    answers_at: tuple[str, int] | None = None
+
+
+def reach_of(origin: str) -> Reach | None:
+    """What stands in for the server of surveys of this origin; None where nothing does."""
+    found = settings.REACHED.get(origin)
+    return None if found is None else Reach(**found)
+
+
+def make_logs(reach: Reach, progress: object) -> None:
+    """Puts the logs where they are read, where they are not there yet."""
+    if reach.made_by:
+        import_string(reach.made_by)(Path(reach.logs), progress)

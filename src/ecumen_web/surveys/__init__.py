@@ -1,0 +1,1 @@
+"""Surveys: loaded into records, and the scenes of those that are asked."""
