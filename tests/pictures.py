@@ -28,7 +28,7 @@ VIEWS = {
     "logs-ways": "/logs?view=ways&site=httpd saltmarsh-news.example *:80",
 }
 ASKED = {"ask-the-server"}
-IN_THE_DARK = {"follow-personal-site"}
+IN_THE_DARK = {"follow-personal-site", "logs-site"}
 
 
 def main() -> None:

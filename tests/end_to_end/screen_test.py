@@ -513,9 +513,11 @@ def test_brush_the_afternoon_and_arrive_at_the_closed_homes(
     box = chart.bounding_box()
     assert box is not None
     # From the ninth of April, when the homes were closed, to the day after.
-    page.mouse.move(box["x"] + box["width"] * 0.585, box["y"] + 40)
+    left, width = box["x"] + 52, box["width"] - 62  # between the axes
+    page.mouse.move(left + width * 0.585, box["y"] + 40)
+    expect(page.locator("figure output")).to_contain_text("answered")
     page.mouse.down()
-    page.mouse.move(box["x"] + box["width"] * 0.66, box["y"] + 40, steps=4)
+    page.mouse.move(left + width * 0.66, box["y"] + 40, steps=4)
     page.mouse.up()
     expect(page).to_have_url(re.compile("from=19335"))
     homes = why.get_by_role("button").filter(has_text="more in /home.")

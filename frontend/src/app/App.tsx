@@ -1,11 +1,11 @@
 import { QueryCache, QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
 import { sessionQuery } from "../api/session";
 import { BindingsPage } from "../features/bindings";
 import { ContextsPage } from "../features/contexts";
 import { FollowPage } from "../features/follow";
-import { LogsPage } from "../features/logs";
 import { OverviewPage } from "../features/overview";
 import { RootsPage } from "../features/roots";
 import { SincePage } from "../features/since";
@@ -17,6 +17,9 @@ import { Failed, Waiting } from "../ui/States";
 import { Frame } from "./Frame";
 import { Guard } from "./Guard";
 import { NewPassword, SignIn } from "./SignIn";
+
+// With its plots: nobody else waits for them.
+const LogsPage = lazy(async () => ({ default: (await import("../features/logs")).LogsPage }));
 
 const queries: QueryClient = new QueryClient({
   queryCache: new QueryCache({
@@ -64,7 +67,14 @@ function Rooms() {
         <Route path="site" element={<SitePage />} />
         <Route path="users" element={<UsersPage />} />
         <Route path="contexts" element={<ContextsPage />} />
-        <Route path="logs" element={<LogsPage />} />
+        <Route
+          path="logs"
+          element={
+            <Suspense fallback={<Waiting>Opening the logs</Waiting>}>
+              <LogsPage />
+            </Suspense>
+          }
+        />
         <Route path="who" element={<WhoPage />} />
         <Route path="roots" element={<RootsPage />} />
         <Route path="surveys/changes" element={<SincePage />} />

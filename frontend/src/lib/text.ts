@@ -18,12 +18,6 @@ export function asUrl(typed: string): string {
   return /^https?:\/\//i.test(typed) ? typed : `http://${typed}`;
 }
 
-export function bytes(count: number): string {
-  if (count < 1000) return `${count} B`;
-  if (count < 1_000_000) return `${(count / 1000).toFixed(1)} kB`;
-  return `${(count / 1_000_000).toFixed(1)} MB`;
-}
-
 export function plural(count: number, one: string, many = `${one}s`): string {
   return `${count} ${count === 1 ? one : many}`;
 }

@@ -1,10 +1,11 @@
 import type { ReactNode } from "react";
 import { Link } from "react-router";
+import { count } from "../../lib/numbers";
 import { plural } from "../../lib/text";
 import { Copy } from "../../ui/Copy";
 import { Prose } from "../../ui/Prose";
 import { sentence } from "./Causes";
-import { at, count, zoneWords } from "./present";
+import { at, zoneWords } from "./present";
 import type { FailureGroup } from "./queries";
 
 /** One cause: since when, what is in the way, what the engine said, and where to go from here. */

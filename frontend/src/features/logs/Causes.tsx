@@ -1,5 +1,6 @@
+import { count } from "../../lib/numbers";
 import { Prose } from "../../ui/Prose";
-import { at, count, share, zoneWords } from "./present";
+import { at, share, zoneWords } from "./present";
 import type { FailureGroup, Failures } from "./queries";
 import { Save } from "./Save";
 

@@ -1,6 +1,7 @@
 import { Link } from "react-router";
+import { count } from "../../lib/numbers";
 import { Copy } from "../../ui/Copy";
-import { atSecond, count, zoneWords } from "./present";
+import { atSecond, zoneWords } from "./present";
 import type { RawLine } from "./queries";
 
 interface Field {

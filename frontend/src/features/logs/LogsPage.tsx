@@ -12,7 +12,7 @@ import { LinePane } from "./LinePane";
 import { Lines, lineKey } from "./Lines";
 import { Numbers } from "./Numbers";
 import { Passages } from "./Passages";
-import { at, fromField, type Range, rangeOf, wholeRange, zoneWords } from "./present";
+import { at, fromField, ownZone, type Range, rangeOf, wholeRange, zoneWords } from "./present";
 import {
   type Asked,
   failuresQuery,
@@ -133,7 +133,8 @@ function Open({ logs, whole }: { logs: Logs; whole: Range }) {
     whole: administers && params.get("addresses") === "whole",
   };
   const overview = useQuery(figuresQuery({ ...whole, site, classes: "", who, whole: false }));
-  const zone = logs.logs.zone;
+  const mine = params.get("times") === "mine";
+  const zone = mine ? ownZone(whole.end) : logs.logs.zone;
   const brush = (next: Range | null) => {
     const kept = new URLSearchParams(window.location.search);
     for (const key of ["from", "to"]) kept.delete(key);
@@ -156,9 +157,10 @@ function Open({ logs, whole }: { logs: Logs; whole: Range }) {
             put={put}
             administers={administers}
             view={view}
+            zone={zone}
           />
           {overview.data ? (
-            <Tide figures={overview.data} whole={whole} range={range} put={brush} />
+            <Tide figures={overview.data} whole={whole} range={range} zone={zone} put={brush} />
           ) : (
             <Waiting>Adding up</Waiting>
           )}
@@ -167,6 +169,7 @@ function Open({ logs, whole }: { logs: Logs; whole: Range }) {
           <View
             asked={asked}
             logs={logs}
+            zone={zone}
             view={view}
             words={words}
             chosenLine={line}
@@ -181,7 +184,13 @@ function Open({ logs, whole }: { logs: Logs; whole: Range }) {
         {view === "lines" && line ? (
           <LinePane line={line} zone={zone} />
         ) : (
-          <Pane asked={asked} logs={logs} chosen={params.get("cause")} shown={view === "why"} />
+          <Pane
+            asked={asked}
+            logs={logs}
+            zone={zone}
+            chosen={params.get("cause")}
+            shown={view === "why"}
+          />
         )}
       </aside>
     </div>
@@ -196,11 +205,13 @@ interface FiltersProps {
   put: (key: string, value: string) => void;
   view: string;
   administers: boolean;
+  zone: number;
 }
 
 /** The one range and the one filter that everything below follows. */
-function Filters({ logs, asked, whole, brush, put, view, administers }: FiltersProps) {
-  const { zone, owners } = logs.logs;
+function Filters({ logs, asked, whole, brush, put, view, administers, zone }: FiltersProps) {
+  const { owners } = logs.logs;
+  const own = ownZone(whole.end);
   const partial = asked.begin > whole.begin || asked.end < whole.end;
   const edge = (key: "begin" | "end", text: string) => {
     const moment = fromField(text, zone);
@@ -220,7 +231,18 @@ function Filters({ logs, asked, whole, brush, put, view, administers }: FiltersP
           <Moment label="From" at={asked.begin} zone={zone} put={(text) => edge("begin", text)} />
           <span className="text-faint">to</span>
           <Moment label="To" at={asked.end} zone={zone} put={(text) => edge("end", text)} />
-          <span className="text-faint">{zoneWords(zone)}</span>
+          {own === logs.logs.zone ? (
+            <span className="text-faint">{zoneWords(zone)}</span>
+          ) : (
+            <button
+              type="button"
+              aria-label={`Times in ${zoneWords(zone)}: show them in ${zoneWords(zone === own ? logs.logs.zone : own)}`}
+              onClick={() => put("times", zone === own ? "" : "mine")}
+              className="cursor-pointer text-faint underline decoration-line underline-offset-3"
+            >
+              {zoneWords(zone)}
+            </button>
+          )}
           {partial && (
             <button
               type="button"
@@ -329,16 +351,17 @@ function Live({ logs }: { logs: Logs }) {
 interface ViewProps {
   asked: Asked;
   logs: Logs;
+  zone: number;
   view: string;
   words: string;
   chosenLine: RawLine | null;
   chooseLine: (line: RawLine) => void;
 }
 
-function View({ asked, logs, view, words, chosenLine, chooseLine }: ViewProps) {
+function View({ asked, logs, zone, view, words, chosenLine, chooseLine }: ViewProps) {
   const [params] = useSearchParams();
   const put = usePut();
-  const { zone, owners } = logs.logs;
+  const { owners } = logs.logs;
   const figures = useQuery({
     ...figuresQuery(asked),
     enabled: view === "figures" || view === "ways",
@@ -385,12 +408,13 @@ function View({ asked, logs, view, words, chosenLine, chooseLine }: ViewProps) {
 interface PaneProps {
   asked: Asked;
   logs: Logs;
+  zone: number;
   chosen: string | null;
   shown: boolean;
 }
 
-function Pane({ asked, logs, chosen, shown }: PaneProps) {
+function Pane({ asked, logs, zone, chosen, shown }: PaneProps) {
   const failures = useQuery({ ...failuresQuery(asked), enabled: shown });
   const group = shown ? failures.data?.groups.find((each) => each.key === chosen) : undefined;
-  return group ? <CausePane group={group} zone={logs.logs.zone} /> : <Sources logs={logs} />;
+  return group ? <CausePane group={group} zone={zone} /> : <Sources logs={logs} />;
 }

@@ -1,6 +1,8 @@
+import { count, size } from "../../lib/numbers";
+import { Columns } from "../../ui/plots/Columns";
 import { Bar } from "./Bar";
 import { ORIGINS } from "./Passages";
-import { count, share, size } from "./present";
+import { share } from "./present";
 import type { Figures, Row } from "./queries";
 import { Save } from "./Save";
 
@@ -20,7 +22,6 @@ const LISTS: ReadonlyArray<readonly [key: string, title: string]> = [
   ["missing", "Not there"],
   ["astray", "Led to what is not there"],
   ["statuses", "Answers by status"],
-  ["months", "By month"],
   ["origins", "Where pages were reached from"],
   ["referrers", "Who led here"],
   ["hosts", "Names asked for"],
@@ -38,6 +39,7 @@ const LISTS: ReadonlyArray<readonly [key: string, title: string]> = [
 /** What the range adds up to: one sentence, then pictures that all follow range and filter. */
 export function Numbers({ figures, names, chooseSite }: Props) {
   const { totals } = figures;
+  const months = [...(figures.lists.months ?? [])].sort((a, b) => (a.text < b.text ? -1 : 1));
   return (
     <section aria-label="Figures" className="space-y-6 pb-6">
       <p className="max-w-4xl text-lg leading-snug">
@@ -59,6 +61,13 @@ export function Numbers({ figures, names, chooseSite }: Props) {
           words={(number) => WEEKDAYS[number] ?? ""}
         />
       </div>
+      {months.length > 1 && (
+        <Columns
+          title="By month"
+          values={months.map((row) => row.requests)}
+          words={(number) => months[number]?.text ?? ""}
+        />
+      )}
       <div className="grid grid-cols-2 gap-x-8 gap-y-6">
         {LISTS.map(([key, title]) => {
           const rows = figures.lists[key];
@@ -83,51 +92,6 @@ export function Numbers({ figures, names, chooseSite }: Props) {
 function named(list: string, text: string, names: Props["names"]): string {
   if (list === "sites") return names.get(text) ?? text;
   return list === "origins" ? (ORIGINS[text] ?? text) : text;
-}
-
-interface ColumnsProps {
-  title: string;
-  values: number[];
-  words: (number: number) => string;
-}
-
-function Columns({ title, values, words }: ColumnsProps) {
-  const most = Math.max(1, ...values);
-  const each = 100 / values.length;
-  const every = values.length > 12 ? 3 : 1;
-  return (
-    <figure>
-      <figcaption className="mb-1 flex items-baseline justify-between text-sm text-faint">
-        {title}
-        <span>up to {count(most)}</span>
-      </figcaption>
-      <svg
-        viewBox="0 0 100 30"
-        preserveAspectRatio="none"
-        role="img"
-        aria-label={`${title}: ${values.map((value, at) => `${words(at)} ${value}`).join(", ")}`}
-        className="h-16 w-full border-b border-ink"
-      >
-        {values.map((value, at) => (
-          <rect
-            key={at}
-            x={at * each + each * 0.14}
-            width={each * 0.72}
-            y={30 - (30 * value) / most}
-            height={(30 * value) / most}
-            className="fill-clear"
-          />
-        ))}
-      </svg>
-      <div className="flex text-xs text-faint" aria-hidden="true">
-        {values.map((_, at) => (
-          <span key={at} className="mono flex-1 text-center">
-            {at % every === 0 ? words(at) : ""}
-          </span>
-        ))}
-      </div>
-    </figure>
-  );
 }
 
 // Of thousands of sites.

@@ -1,5 +1,8 @@
+import { ParentSize } from "@visx/responsive";
+import { scaleLinear } from "@visx/scale";
+import { LinkHorizontal } from "@visx/shape";
+import { count } from "../../lib/numbers";
 import { Bar } from "./Bar";
-import { count } from "./present";
 import type { Figures, Row } from "./queries";
 
 export const ORIGINS: Record<string, string> = {
@@ -56,6 +59,13 @@ function Ends({ title, rows, words = (text) => text, mono = false }: EndsProps) 
   );
 }
 
+type Step = Figures["ways"]["steps"][number];
+
+interface End {
+  x: number;
+  y: number;
+}
+
 /** Pages on both banks, and the crossings between them, as broad as they are frequent. */
 function Steps({ steps }: { steps: Figures["ways"]["steps"] }) {
   const busiest = steps.slice(0, CROSSINGS);
@@ -63,42 +73,55 @@ function Steps({ steps }: { steps: Figures["ways"]["steps"] }) {
   const to = ranked(busiest.map((step) => [step.go, step.visits]));
   const drawn = busiest.filter((step) => from.includes(step.come) && to.includes(step.go));
   const most = Math.max(1, ...drawn.map((step) => step.visits));
+  const broad = scaleLinear({ domain: [0, most], range: [1, 10] });
   const height = Math.max(from.length, to.length) * ROW;
   if (!drawn.length) {
     return <p className="text-faint">Nobody went from one page to another in this range.</p>;
   }
   const y = (place: number) => place * ROW + ROW / 2;
+  const ends = (step: Step, width: number) => ({
+    source: { x: 4, y: y(from.indexOf(step.come)) },
+    target: { x: Math.max(40, width) - 4, y: y(to.indexOf(step.go)) },
+  });
   return (
     <section aria-label="From page to page" className="min-w-0">
       <h3 className="border-b border-line text-lg">go from page to page</h3>
       <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1.1fr)_minmax(0,1fr)]">
         <Bank pages={from} right />
-        <svg
-          viewBox={`0 0 100 ${height}`}
-          preserveAspectRatio="none"
-          role="img"
-          aria-label={drawn
-            .slice(0, MOST)
-            .map((step) => `${step.come} to ${step.go} ${step.visits}`)
-            .join(", ")}
-          className="w-full"
-          height={height}
-        >
-          {drawn.map((step) => {
-            const left = y(from.indexOf(step.come));
-            const right = y(to.indexOf(step.go));
-            return (
-              <path
-                key={`${step.come} ${step.go}`}
-                d={`M2 ${left} C45 ${left} 55 ${right} 98 ${right}`}
-                fill="none"
-                strokeWidth={1 + (9 * step.visits) / most}
-                className="stroke-clear/45"
-                vectorEffect="non-scaling-stroke"
-              />
-            );
-          })}
-        </svg>
+        <ParentSize debounceTime={50} style={{ height }} initialSize={{ width: 260, height }}>
+          {({ width }) => (
+            <svg
+              width={Math.max(40, width)}
+              height={height}
+              role="img"
+              aria-label={drawn
+                .slice(0, MOST)
+                .map((step) => `${step.come} to ${step.go} ${step.visits}`)
+                .join(", ")}
+              className="block"
+            >
+              {drawn.map((step) => (
+                <LinkHorizontal
+                  key={`${step.come} ${step.go}`}
+                  data={ends(step, width)}
+                  x={(end: End) => end.x}
+                  y={(end: End) => end.y}
+                >
+                  {({ path }) => (
+                    <path
+                      d={path(ends(step, width)) ?? ""}
+                      fill="none"
+                      strokeWidth={broad(step.visits)}
+                      className="stroke-clear/45 hover:stroke-ink"
+                    >
+                      <title>{`${step.come} to ${step.go}: ${count(step.visits)}`}</title>
+                    </path>
+                  )}
+                </LinkHorizontal>
+              ))}
+            </svg>
+          )}
+        </ParentSize>
         <Bank pages={to} />
       </div>
       <details className="mt-3 text-sm">

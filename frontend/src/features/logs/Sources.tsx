@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { count } from "../../lib/numbers";
 import { plural } from "../../lib/text";
 import { Failed, Waiting } from "../../ui/States";
-import { count } from "./present";
 import { type LogState, type Logs, rejectedQuery } from "./queries";
 
 /** Which logs were read, and what in them could not be. */

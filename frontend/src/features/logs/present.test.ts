@@ -1,15 +1,14 @@
 import { describe, expect, it } from "vitest";
+import { count, size } from "../../lib/numbers";
 import {
   at,
   brushed,
   columns,
-  count,
   csv,
   fromField,
-  midnights,
   rangeOf,
   share,
-  size,
+  tickWords,
   wholeRange,
   zoneWords,
 } from "./present";
@@ -53,9 +52,9 @@ describe("a range", () => {
     expect(brushed(40_000, 9e9, 3600, whole)?.end).toBe(whole.end);
   });
 
-  it("has its midnights in the zone, and few of a long one", () => {
-    expect(midnights({ begin: 0, end: 3 * 86_400 }, 3600)).toEqual([82_800, 169_200, 255_600]);
-    expect(midnights({ begin: 0, end: 400 * 86_400 }, 0).length).toBeLessThan(20);
+  it("marks the axis by the year, the day or the hour", () => {
+    const words = ["2031-04-09T14:00Z", "2031-04-09T00:00Z", "2031-01-01T00:00Z"];
+    expect(words.map((text) => tickWords(new Date(text)))).toEqual(["14:00", "04-09", "2031"]);
   });
 });
 

@@ -1,7 +1,6 @@
 import type { Figures } from "./queries";
 
 export const HOUR = 3600;
-const DAY = 86_400;
 
 /** A moment of the logs in their own zone: 2031-04-09 14:02. */
 export function at(seconds: number, zone: number): string {
@@ -11,6 +10,11 @@ export function at(seconds: number, zone: number): string {
 /** The same with its seconds. */
 export function atSecond(seconds: number, zone: number): string {
   return new Date((seconds + zone) * 1000).toISOString().slice(0, 19).replace("T", " ");
+}
+
+/** The reader's own zone at a moment, in seconds east of UTC. */
+export function ownZone(seconds: number): number {
+  return -60 * new Date(seconds * 1000).getTimezoneOffset();
 }
 
 /** A zone as it stands behind a time: UTC, or +02:00. */
@@ -77,30 +81,11 @@ export function columns(bands: Figures["bands"]): Column[] {
   }));
 }
 
-/** Midnights within a range, in the zone of the logs; of many days only some. */
-export function midnights(range: Range, zone: number): number[] {
-  const days = Math.ceil((range.end - range.begin) / DAY);
-  const step = Math.max(1, Math.ceil(days / 16)) * DAY;
-  const first = Math.ceil((range.begin + zone) / DAY) * DAY - zone;
-  const found = [];
-  for (let moment = first; moment < range.end; moment += step) found.push(moment);
-  return found;
-}
-
-/** A large number with thin gaps: 400 005. */
-export function count(number: number): string {
-  return String(Math.round(number)).replace(/\B(?=(\d{3})+(?!\d))/g, "\u202f");
-}
-
-export function size(bytes: number): string {
-  const units = ["B", "kB", "MB", "GB", "TB"];
-  let value = bytes;
-  let unit = 0;
-  while (value >= 1000 && unit < units.length - 1) {
-    value /= 1000;
-    unit += 1;
-  }
-  return `${unit === 0 ? value : value.toFixed(1)} ${units[unit]}`;
+/** A mark on the axis of time, whose moment stands in UTC: the year, the day, or the hour. */
+export function tickWords(moment: Date): string {
+  const text = moment.toISOString();
+  if (text.slice(11, 16) !== "00:00") return text.slice(11, 16);
+  return text.slice(5, 10) === "01-01" ? text.slice(0, 4) : text.slice(5, 10);
 }
 
 export function share(part: number, whole: number): string {

@@ -1,5 +1,6 @@
 import { Link } from "react-router";
-import { bytes, cut, plural } from "../../lib/text";
+import { size } from "../../lib/numbers";
+import { cut, plural } from "../../lib/text";
 import { Copy } from "../../ui/Copy";
 import { Cut } from "../../ui/Cut";
 import { FindingList } from "../../ui/FindingList";
@@ -31,7 +32,7 @@ export function RootPane({ plot }: { plot: Plot }) {
           <p>
             <span className="mono">{root.owner}</span> owns it,{" "}
             <span className="mono">{root.mode}</span>. {plural(root.files, "file")},{" "}
-            {bytes(root.bytes)}.
+            {size(root.bytes)}.
           </p>
         )}
       </header>

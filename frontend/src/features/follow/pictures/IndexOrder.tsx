@@ -1,5 +1,5 @@
 import type { Schemas } from "../../../api/client";
-import { bytes } from "../../../lib/text";
+import { size } from "../../../lib/numbers";
 
 /** The names that are tried for a folder, in their order. */
 export function IndexOrder({ candidates }: { candidates: Schemas["CandidateView"][] }) {
@@ -18,7 +18,7 @@ export function IndexOrder({ candidates }: { candidates: Schemas["CandidateView"
               {candidate.words}
             </span>
             <span className="mono text-right text-faint">
-              {candidate.size === null ? "" : bytes(candidate.size)}
+              {candidate.size === null ? "" : size(candidate.size)}
             </span>
           </li>
         );
