@@ -27,7 +27,6 @@ from ecumen.audit import audit
 from ecumen.engines.engine import engines_of, renewed
 from ecumen.engines.httpd import reader as httpd_reader
 from ecumen.engines.nginx import reader as nginx_reader
-from ecumen.engines.quiet import settle
 from ecumen.logs.template import USUAL
 from ecumen.passage import Follower, Request, read_request
 from ecumen.rights import READ, Subject
@@ -46,6 +45,7 @@ from ecumen_machine import EngineSpec, take_survey
 from ecumen_machine.files import Collector
 from ecumen_machine.following import lines_between
 from ecumen_machine.logfiles import tally_of
+from ecumen_machine.quiet import no_collecting, settle
 from tests.application import Application, browser, command, demo, logs_are_read, serving
 from tests.worlds.live import httpd, nginx
 from tests.worlds.plain import plain_head
@@ -272,7 +272,8 @@ def _read(kind: str, config: str, cache: object) -> object:
 def _timed(kind: str, config: str, cache: object) -> float:
     """What was read is given up only when the clock has stopped."""
     began = time.perf_counter()
-    read = _read(kind, config, cache)
+    with no_collecting():
+        read = _read(kind, config, cache)
     took = time.perf_counter() - began
     del read
     return took
@@ -343,7 +344,8 @@ def whole_audit() -> Iterator[Result]:
             subprocess.run(check, capture_output=True, check=True)
             listed = time.perf_counter() - began
             began = time.perf_counter()
-            found = audit(Follower(survey))
+            with no_collecting():
+                found = audit(Follower(survey))
             rounds.append((time.perf_counter() - began, listed))
             assert not found.failed_checks
         took, listed = sorted(rounds)[1]
@@ -517,7 +519,8 @@ def changing() -> Iterator[Result]:
         for kind in ("httpd", "nginx"):
             survey = take_survey([EngineSpec(kind, str(folder / f"{kind}.conf"))])
             began = time.perf_counter()
-            engines = engines_of(survey)
+            with no_collecting():
+                engines = engines_of(survey)
             whole = time.perf_counter() - began
             path = str(folder / kind / "05000.conf")
 
@@ -528,7 +531,8 @@ def changing() -> Iterator[Result]:
             rounds = []
             for text in texts:
                 began = time.perf_counter()
-                renewed(engines, after(survey, Delta(texts={path: text})))
+                with no_collecting():
+                    renewed(engines, after(survey, Delta(texts={path: text})))
                 rounds.append(time.perf_counter() - began)
             what = f"{kind}: compiled again, one site's file of 10,000 changed"
             yield Result(what, sorted(rounds)[3], "compiling all", whole, 0.05 * whole)

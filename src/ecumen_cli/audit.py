@@ -13,6 +13,7 @@ from ecumen_cli import exit as statuses
 from ecumen_cli.files import open_survey, patterns_apart
 from ecumen_cli.reports import FORMATS
 from ecumen_cli.said import printable
+from ecumen_machine.quiet import no_collecting
 
 
 @click.command()
@@ -36,7 +37,8 @@ def audit(survey_file: str, form: str, fail_on: tuple[str, ...]) -> int:
         if shown:
             click.echo(f"\r\033[K{printable(doing)} ({done}/{total})", nl=False, err=True)
 
-    found = run(Follower(survey), progress)
+    with no_collecting():
+        found = run(Follower(survey), progress)
     if shown:
         click.echo("\r\033[K", nl=False, err=True)
     sys.stdout.write(FORMATS[form](survey, found))

@@ -16,6 +16,7 @@ from ecumen.views.changes import Change, Changed, Changes, changes, titles
 from ecumen_cli import exit as statuses
 from ecumen_cli.files import open_survey, patterns_apart
 from ecumen_cli.said import printable
+from ecumen_machine.quiet import no_collecting
 
 _SIGNS = {"new": "+", "gone": "-", "changed": "~"}
 
@@ -29,10 +30,11 @@ def compare(before: str, after: str, as_json: bool) -> int:
     and which front pages fare differently.
     """
     patterns_apart()
-    scenes = [Scene(Follower(open_survey(name))) for name in (before, after)]
-    audits = [audit(scene) for scene in scenes]
-    found = (titles(audits[0].findings), titles(audits[1].findings))
-    whole = changes(scenes[0], scenes[1], found)
+    with no_collecting():
+        scenes = [Scene(Follower(open_survey(name))) for name in (before, after)]
+        audits = [audit(scene) for scene in scenes]
+        found = (titles(audits[0].findings), titles(audits[1].findings))
+        whole = changes(scenes[0], scenes[1], found)
     if as_json:
         json.dump(asdict(whole), sys.stdout, indent=1)
         sys.stdout.write("\n")

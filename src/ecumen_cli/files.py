@@ -11,12 +11,14 @@ import click
 from ecumen.errors import RequestError, SurveyError
 from ecumen.survey import Survey, read_survey
 from ecumen_cli.said import warn
+from ecumen_machine.quiet import no_collecting
 
 
 def open_survey(path: str) -> Survey:
     """Raises SurveyError that names the file."""
     try:
-        with open(path, "rb") as stream:
+        # A million short-lived rows: the collector would only look at them in vain.
+        with no_collecting(), open(path, "rb") as stream:
             return read_survey(stream)
     except OSError as error:
         raise SurveyError(f"{path}: {error.strerror}") from error

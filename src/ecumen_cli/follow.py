@@ -9,13 +9,13 @@ from typing import Any
 
 import click
 
-from ecumen.engines.quiet import settle
 from ecumen.errors import RequestError
 from ecumen.passage import Follower, Passage, Verdict
 from ecumen.passage.request import read_request, request_of
 from ecumen_cli import exit as statuses
 from ecumen_cli.files import batch_rows, open_survey, patterns_apart
 from ecumen_cli.said import printable
+from ecumen_machine.quiet import no_collecting, settle
 
 _MARKS = {
     Verdict.CLEAR: "passes ",
@@ -49,7 +49,8 @@ def follow(
     if bool(urls) == bool(batch):
         raise click.UsageError("name at least one URL, or --batch FILE")
     patterns_apart()
-    follower = Follower(open_survey(survey_file))
+    with no_collecting():
+        follower = Follower(open_survey(survey_file))
     if batch:
         settle()
         for row in batch_rows(batch):

@@ -33,6 +33,7 @@ from ecumen.survey import (
 from ecumen_machine.confine import confine
 from ecumen_machine.ground import Facts, Ground
 from ecumen_machine.probe import EngineSpec, ProbeError, Progress, understood
+from ecumen_machine.quiet import no_collecting
 
 LARGEST_QUESTION = 64 << 20  # bytes
 _SIZE = struct.Struct("!Q")
@@ -266,7 +267,8 @@ def _understand(
         with cast(IO[bytes], theirs.makefile("rwb")) as link:
             far = _Far(link)
             try:
-                survey = understood(far, specs, scan, lambda *step: far.tell("progress", *step))
+                with no_collecting():
+                    survey = understood(far, specs, scan, lambda *step: far.tell("progress", *step))
                 write_survey(survey, stream)
                 stream.flush()
                 far.tell(

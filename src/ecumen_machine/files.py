@@ -7,13 +7,13 @@ import stat
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 
-from ecumen.engines.quiet import no_collecting
 from ecumen.survey import Entry, FileTable, Gap, Kind
 from ecumen.survey.files import KINDS, Columns
 from ecumen_machine.acl import decode
 from ecumen_machine.capture import KIND_OF, capture
 from ecumen_machine.flags import flags_of
 from ecumen_machine.handles import SwappedError, within
+from ecumen_machine.quiet import no_collecting
 
 MOST_LINKS = 40
 

@@ -16,6 +16,7 @@ from ecumen.errors import EcumenError
 from ecumen.survey import ConfigCheck, EngineRecord, FileTable, Gap, NameRecord, Survey
 from ecumen_machine.capture import PSEUDO
 from ecumen_machine.ground import Facts, Ground
+from ecumen_machine.quiet import no_collecting
 
 SPECS = " or ".join(f"{kind}:FILE" for kind in KINDS)  # of engines that are given by hand
 MOST_CHECKED = 200_000  # files of one configuration
@@ -70,7 +71,8 @@ def take_survey(
 ) -> Survey:
     """Looks at accounts, listeners, configuration and file metadata of this machine."""
     given = [(spec.kind, spec.config) for spec in specs]
-    return understood(Ground(progress), given, scan, progress)
+    with no_collecting():
+        return understood(Ground(progress), given, scan, progress)
 
 
 def understood(

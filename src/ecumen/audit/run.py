@@ -7,7 +7,6 @@ from collections.abc import Callable
 from ecumen.audit.check import CHECKS
 from ecumen.audit.finding import Audit, FailedCheck, Finding, Impact
 from ecumen.audit.scene import Scene
-from ecumen.engines.quiet import no_collecting
 from ecumen.passage import Follower
 
 Progress = Callable[[str, int, int], None]
@@ -16,12 +15,6 @@ _ORDER = {impact: number for number, impact in enumerate(Impact)}
 
 def audit(ground: Follower | Scene, progress: Progress = lambda doing, done, total: None) -> Audit:
     """All findings, the worst first. A check that fails is named in the result."""
-    # What checks make is kept with the scene, and little of it is garbage.
-    with no_collecting():
-        return _audit(ground, progress)
-
-
-def _audit(ground: Follower | Scene, progress: Progress) -> Audit:
     scene = ground if isinstance(ground, Scene) else Scene(ground)
     findings: list[Finding] = []
     failed: list[FailedCheck] = []

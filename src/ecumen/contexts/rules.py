@@ -14,6 +14,7 @@ from functools import cached_property
 from heapq import merge
 from operator import itemgetter
 
+from ecumen.caches import Bounded
 from ecumen.errors import EcumenError
 from ecumen.patterns import Regex, TooCostly, compiled
 from ecumen.survey import Kind
@@ -101,7 +102,7 @@ class ContextRules:
         rules = [rule for name in RULE_FILES for rule in _read(name, texts.get(name, ""))]
         # Sorting is stable: among those without a regular expression the last one wins, too.
         self.rules: Sequence[Rule] = sorted(rules, key=lambda rule: not _has_meta(rule.pattern))
-        self._near: dict[str, tuple[_Spec, ...]] = {}
+        self._near: dict[str, tuple[_Spec, ...]] = Bounded(MOST_KEPT)
         self._subs = [_substitutions(texts.get(name, "")) for name in SUBSTITUTIONS]
 
     @cached_property
@@ -148,8 +149,6 @@ class ContextRules:
             lists = [by_folder[top] for top in dict.fromkeys(folder[:end] for end in ends)
                      if top in by_folder]  # fmt: skip
             known = tuple(spec for _, spec in merge(*lists, key=itemgetter(0)))
-            if len(self._near) >= MOST_KEPT:
-                self._near.clear()
             self._near[folder] = known
         return known
 

@@ -8,9 +8,8 @@ once for a site and a folder, and leaves all else to the whole evaluation.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import TypeVar
 
 from ecumen import codes
 from ecumen.codes import Code
@@ -21,22 +20,6 @@ from ecumen.survey import Entry, Kind
 PLAIN_PATH = re.compile(r"/(?:[A-Za-z0-9_-][A-Za-z0-9._~-]*/)*(?:[A-Za-z0-9_-][A-Za-z0-9._~-]*)?")
 LONGEST = 8000  # characters of path and query that any engine takes
 MOST_KEPT = 50_000
-_K = TypeVar("_K")
-_V = TypeVar("_V")
-
-
-class Kept(dict[_K, _V]):
-    """What was worked out for a key, and is worked out where it is first asked for. Bounded."""
-
-    def __init__(self, work_out: Callable[[_K], _V]) -> None:
-        super().__init__()
-        self.work_out = work_out
-
-    def __missing__(self, key: _K) -> _V:
-        if len(self) >= MOST_KEPT:
-            self.clear()
-        found = self[key] = self.work_out(key)
-        return found
 
 
 # Address, port, whether TLS is spoken, and the Host header.

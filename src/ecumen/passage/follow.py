@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
+from ecumen.caches import Bounded
 from ecumen.codes import Code, Facts, Verdict
 from ecumen.contexts.confinement import Confinement
 from ecumen.contexts.guard import guard_of
@@ -71,7 +72,7 @@ class Follower:
         self.presenter = Presenter(survey)
         self.confinement = Confinement(survey)
         self.short = Shortly(self.confinement, self._begin)
-        self._answered: dict[object, dict[str, object]] = {}
+        self._answered: dict[object, dict[str, object]] = Bounded(MOST_ANSWERED)
 
     @cached_property
     def walker(self) -> Walker:
@@ -101,8 +102,6 @@ class Follower:
         key = request.key
         known = self._answered.get(key)
         if known is None:
-            if len(self._answered) >= MOST_ANSWERED:
-                self._answered.clear()
             known = self._answered[key] = self._brief(request)
         return dict(known)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import cache
 
+from ecumen.caches import ByIdentity
 from ecumen.contexts.confinement import type_of
 from ecumen.engines.sites import (
     Candidate,
@@ -124,8 +125,8 @@ class Presenter:
     def __init__(self, survey: Survey) -> None:
         self.survey = survey
         # Most claims of a contest, and most steps of a ladder, are those of the last one.
-        self._claims: dict[int, tuple[Claim, ClaimView]] = {}
-        self._rungs: dict[int, tuple[Rung, str, RungView]] = {}
+        self._claims: ByIdentity[Claim, ClaimView] = ByIdentity(MOST_KEPT)
+        self._rungs: ByIdentity[Rung, tuple[str, RungView]] = ByIdentity(MOST_KEPT)
 
     def evidence(self, proof: Proof) -> Evidence:
         if proof.entry is not None:
@@ -177,9 +178,9 @@ class Presenter:
         return found
 
     def _claim(self, claim: Claim) -> ClaimView:
-        known = self._claims.get(id(claim))
-        if known is not None and known[0] is claim:
-            return known[1]
+        known = self._claims.get(claim)
+        if known is not None:
+            return known
         view = ClaimView(
             claim.site,
             claim.binding,
@@ -189,10 +190,7 @@ class Presenter:
             claim.matched,
             Evidence(claim.place.file, claim.place.line),
         )
-        if len(self._claims) >= MOST_KEPT:
-            self._claims.clear()
-        self._claims[id(claim)] = (claim, view)
-        return view
+        return self._claims.put(claim, view)
 
     def _mapping(self, step: Mapped) -> MappingView:
         at = self.evidence(step.proof) if step.proof else None
@@ -224,14 +222,10 @@ class Presenter:
 
     def rung(self, rung: Rung, worker: str) -> RungView:
         """A step of the ladder, as this account takes it."""
-        known = self._rungs.get(id(rung))
-        if known is not None and known[0] is rung and known[1] == worker:
-            return known[2]
-        view = self._rung_view(rung, worker)
-        if len(self._rungs) >= MOST_KEPT:
-            self._rungs.clear()
-        self._rungs[id(rung)] = (rung, worker, view)
-        return view
+        known = self._rungs.get(rung)
+        if known is None or known[0] != worker:
+            known = self._rungs.put(rung, (worker, self._rung_view(rung, worker)))
+        return known[1]
 
     def _rung_view(self, rung: Rung, worker: str) -> RungView:
         entry = rung.entry

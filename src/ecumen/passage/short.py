@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
+from ecumen.caches import Bounded, ByIdentity
 from ecumen.contexts.confinement import FOLLOW, LIST, PASS, READ, Confinement
 from ecumen.engines.engine import Engine
 from ecumen.engines.short import MOST_KEPT, Question, Short
@@ -24,8 +25,8 @@ class Shortly:
         self._begin = begin
         self._doors: dict[
             tuple[str | None, str, int, str], tuple[Engine, str, str | None] | None
-        ] = {}
-        self._lets: dict[int, tuple[Sequence[Entry], bool]] = {}
+        ] = Bounded(MOST_KEPT)
+        self._lets: ByIdentity[Sequence[Entry], bool] = ByIdentity(MOST_KEPT)
 
     def answer(self, request: Request) -> Short | None:
         """None where the request is not plain."""
@@ -64,8 +65,6 @@ class Shortly:
             return self._doors[key]
         except KeyError:
             pass
-        if len(self._doors) >= MOST_KEPT:
-            self._doors.clear()
         found = self._doors[key] = self._look(request)
         return found
 
@@ -94,14 +93,14 @@ class Shortly:
         return all(self._passes(entries) for entries in short.passed)
 
     def _passes(self, entries: Sequence[Entry]) -> bool:
-        known = self._lets.get(id(entries))
-        if known is None:
-            if len(self._lets) >= MOST_KEPT:
-                self._lets.clear()
-            would = self.confinement.would
-            lets = all(
+        known = self._lets.get(entries)
+        if known is not None:
+            return known
+        would = self.confinement.would
+        return self._lets.put(
+            entries,
+            all(
                 would(entry.context, entry.kind, FOLLOW if entry.kind is Kind.LINK else PASS)
                 for entry in entries
-            )
-            known = self._lets[id(entries)] = (entries, lets)
-        return known[1]
+            ),
+        )

@@ -11,6 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from ecumen.caches import Bounded
 from ecumen.rights.decide import SEARCH, Decision, Subject, decide
 from ecumen.survey import Entry, Kind, Survey
 
@@ -78,7 +79,7 @@ class Walker:
         self.subject = subject
         self.protects_links = survey.kernel.get("fs.protected_symlinks") == "1"
         self._decided: dict[str, Step] = {}
-        self._reached: dict[str, Walk] = {}
+        self._reached: dict[str, Walk] = Bounded(MOST_KEPT)
 
     def search(self, folder: Entry) -> Step:
         """The step of looking something up in this folder."""
@@ -115,8 +116,6 @@ class Walker:
             known = self._from_root()
             if known.problem is None:
                 self._go(known, folder, True, within=True)
-            if len(self._reached) >= MOST_KEPT:
-                self._reached.clear()
             self._reached[folder] = known
         walk = Walk(known.physical, known.entry, known.steps.copy(), known.problem, known.links)
         if walk.problem is None:

@@ -5,7 +5,6 @@ Every part is checked against its JSON Schema (schemas/) when it is read.
 
 from __future__ import annotations
 
-import gc
 import io
 import ipaddress
 import json
@@ -264,9 +263,6 @@ def _files(archive: zipfile.ZipFile) -> FileTable:
         raise SurveyError(f"files.jsonl cannot be unpacked: {error}") from error
     table = FileTable()
     number = 0
-    # A million short-lived rows: the collector would only look at them in vain.
-    collecting = gc.isenabled()
-    gc.disable()
     try:
         with io.TextIOWrapper(part, "utf-8") as lines:
             while line := lines.readline(LONGEST_LINE):
@@ -278,9 +274,6 @@ def _files(archive: zipfile.ZipFile) -> FileTable:
         raise SurveyError(f"files.jsonl:{number}: {error}") from error
     except _DAMAGED as error:
         raise SurveyError(f"files.jsonl cannot be unpacked: {error}") from error
-    finally:
-        if collecting:
-            gc.enable()
     return table
 
 

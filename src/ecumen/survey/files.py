@@ -12,6 +12,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from ecumen.caches import Bounded
+
 
 class Kind(StrEnum):
     """File types of stat(2)."""
@@ -222,7 +224,7 @@ class FileTable:
         self._extra: dict[int, Extra] = {}
         self._children: dict[str, list[str]] = {}
         # The folders on the way to everything are asked for again and again.
-        self._recent: dict[str, Entry] = {}
+        self._recent: dict[str, Entry] = Bounded(MOST_RECENT)
         for entry in entries:
             self._add(entry)
 
@@ -406,8 +408,6 @@ class FileTable:
         row = self._row.get(path)
         if row is None:
             return None
-        if len(self._recent) >= MOST_RECENT:
-            self._recent.clear()
         entry = self._recent[path] = self._entry(row, path)
         return entry
 

@@ -17,11 +17,11 @@ from django.db import DatabaseError, transaction
 
 from ecumen.audit import audit
 from ecumen.audit.scene import Scene
-from ecumen.engines.quiet import let_go
 from ecumen.errors import EcumenError, SurveyError
 from ecumen.passage import Follower
 from ecumen.survey import Survey, read_survey
 from ecumen_machine.origin import is_proven, key
+from ecumen_machine.quiet import let_go, no_collecting
 from ecumen_web.store.models import FindingRecord, JobRecord, SiteRecord, SurveyRecord
 from ecumen_web.store.translate import (
     break_rows,
@@ -93,10 +93,11 @@ def load_kept(
     path: Path = settings.SURVEYS / name
     progress("reading the survey", 0, 0)
     try:
-        survey = _survey_in(path)
-        if origin is None:
-            origin = origin_of(path)
-        return _store(survey, name, origin, progress)
+        with no_collecting():
+            survey = _survey_in(path)
+            if origin is None:
+                origin = origin_of(path)
+            return _store(survey, name, origin, progress)
     except DatabaseError as error:
         # Nothing of it was written down: that is done all at once, or not at all.
         _give_up(path)
@@ -197,7 +198,8 @@ def scene_of(file: str) -> Scene:
     """A kept survey, ready to be looked at; it and what it is compared with stay in memory."""
     # The one that had to go for the one before this.
     let_go()
-    return Scene(Follower(_survey_in(settings.SURVEYS / file)))
+    with no_collecting():
+        return Scene(Follower(_survey_in(settings.SURVEYS / file)))
 
 
 def follower_of(file: str) -> Follower:

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
 from ecumen import codes
+from ecumen.caches import Bounded
 from ecumen.codes import Code, Facts
 from ecumen.engines.httpd.hostname import HostHeader
 from ecumen.engines.httpd.server import Host, Server
@@ -124,7 +125,7 @@ class Chooser:
         self.specific: dict[tuple[str, int | None], _Chain] = {}
         self.wildcard: list[tuple[int | None, _Chain]] = []
         self.unresolved: list[Doubt] = []
-        self._chosen: dict[tuple[str, int, HostHeader, bool], Chosen] = {}
+        self._chosen: dict[tuple[str, int, HostHeader, bool], Chosen] = Bounded(MOST_KEPT)
         if before is not None and self._takes_over(before):
             return
         for host in server.hosts:
@@ -206,8 +207,6 @@ class Chooser:
         key = (address, port, header, has_host)
         known = self._chosen.get(key)
         if known is None:
-            if len(self._chosen) >= MOST_KEPT:
-                self._chosen.clear()
             known = self._chosen[key] = self._choose(address, port, header, has_host)
         return known
 

@@ -14,7 +14,6 @@ from typing import NamedTuple
 from ecumen.engines.httpd.lexer import LONGEST_LINE, SPACE, decode, next_word, with_variables, words
 from ecumen.engines.httpd.modules import identifier
 from ecumen.engines.names import Hits, is_pattern
-from ecumen.engines.quiet import no_collecting
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
 
 DEEPEST_INCLUDE = 100
@@ -232,8 +231,7 @@ class Reader:
         """
         found: list[Directive] = []
         try:
-            with no_collecting():
-                self._file(config, found, 0, Place(config, 1), optional=False)
+            self._file(config, found, 0, Place(config, 1), optional=False)
         except _Stop as stop:
             self.mistakes.append(stop.mistake)
         return Tree(

@@ -23,7 +23,6 @@ from ecumen.engines.httpd.redirects import Redirect
 from ecumen.engines.httpd.rewriting.rules import Rewriting
 from ecumen.engines.httpd.settings import EMPTY, Choice, Opt, Options, Settings
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT
-from ecumen.engines.quiet import no_collecting
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank, proof_of
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
 from ecumen.patterns import Regex, compiled, shell_pattern
@@ -610,8 +609,7 @@ def load(source: Source, engine: EngineRecord, before: Server | None = None) -> 
         environment=engine.environment,
         cache=Cache() if before is None else before.reader.cache,
     )
-    with no_collecting():
-        return _compiled(source, engine, reader, reader.read(engine.config), before)
+    return _compiled(source, engine, reader, reader.read(engine.config), before)
 
 
 def _compiled(

@@ -12,6 +12,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
+from ecumen.caches import Bounded, WorkedOut
 from ecumen.engines.httpd import types
 from ecumen.engines.httpd.access import Access, Outcome, Visitor, judge
 from ecumen.engines.httpd.asking import Asking, own_address
@@ -25,7 +26,7 @@ from ecumen.engines.httpd.targets import Targets
 from ecumen.engines.httpd.uri import Address, escaped
 from ecumen.engines.httpd.walk import FolderWalk
 from ecumen.engines.httpd.way import REDIRECT, cleaned, takes
-from ecumen.engines.short import MOST_KEPT, PLAIN_PATH, Door, Kept, Question, Short, ShortSite
+from ecumen.engines.short import MOST_KEPT, PLAIN_PATH, Door, Question, Short, ShortSite
 from ecumen.engines.sites import Arrival
 from ecumen.engines.tree import Directive
 from ecumen.rights import READ, Problem, Walker, decide
@@ -85,12 +86,12 @@ class ShortAnswers:
         self.chooser = chooser
         self.targets = targets
         self.walker = walker
-        self._sites: Kept[Door, _Site | None] = Kept(self._site)
+        self._sites: WorkedOut[Door, _Site | None] = WorkedOut(MOST_KEPT, self._site)
         self._known: dict[int, _Site | None] = {}
-        self._spots: Kept[tuple[_Site, str], _Spot | None] = Kept(self._spot)
-        self._held: Kept[Settings, _Held | None] = Kept(self._holding)
-        self._judged: dict[tuple[object, ...], Outcome | None] = {}
-        self._pages: dict[tuple[object, ...], _Page | None] = {}
+        self._spots: WorkedOut[tuple[_Site, str], _Spot | None] = WorkedOut(MOST_KEPT, self._spot)
+        self._held: WorkedOut[Settings, _Held | None] = WorkedOut(MOST_KEPT, self._holding)
+        self._judged: dict[tuple[object, ...], Outcome | None] = Bounded(MOST_KEPT)
+        self._pages: dict[tuple[object, ...], _Page | None] = Bounded(MOST_KEPT)
 
     def answer(self, asked: Question) -> Short | None:
         """None where the request is not plain."""
@@ -235,8 +236,6 @@ class ShortAnswers:
         try:
             outcome = self._judged[key]
         except KeyError:
-            if len(self._judged) >= MOST_KEPT:
-                self._judged.clear()
             visitor = Visitor(asked.client, asked.address, asked.method)
             outcome = self._judged[key] = judge(access, visitor)[0]
         if outcome is Outcome.LOGIN:
@@ -404,8 +403,6 @@ class ShortAnswers:
         try:
             page = self._pages[key]
         except KeyError:
-            if len(self._pages) >= MOST_KEPT:
-                self._pages.clear()
             page = self._pages[key] = self._page(inquiry, held, directive)
         if page is None:
             return None

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from ecumen import codes
+from ecumen.caches import Bounded, ByIdentity
 from ecumen.engines.httpd.overrides import OverrideReader, asks_for
 from ecumen.engines.httpd.server import Host, Section
 from ecumen.engines.httpd.settings import Opt, Settings
@@ -79,16 +80,16 @@ class FolderWalk:
         settings = host.settings
         self.bare = settings if settings.rewriting is None else replace(settings, rewriting=None)
         # Merging is pure, and the same few sections meet at every request.
-        self._merged: dict[tuple[int, int], tuple[Settings, Settings, Settings]] = {}
-        self._ruled: dict[int, tuple[Settings, Settings]] = {}
+        self._merged: dict[tuple[int, int], tuple[Settings, Settings, Settings]] = Bounded(
+            MOST_KEPT
+        )
+        self._ruled: ByIdentity[Settings, Settings] = ByIdentity(MOST_KEPT)
 
     def merge(self, base: Settings, later: Settings) -> Settings:
         """`later` upon `base`."""
         key = (id(base), id(later))
         known = self._merged.get(key)
         if known is None:
-            if len(self._merged) >= MOST_KEPT:
-                self._merged.clear()
             # Both are kept, so that their numbers stay theirs.
             known = self._merged[key] = (base, later, later.over(base))
         return known[2]
@@ -178,14 +179,12 @@ class FolderWalk:
         own = self.host.settings.rewriting
         if own is None:
             return settings
-        known = self._ruled.get(id(settings))
-        if known is None:
-            if len(self._ruled) >= MOST_KEPT:
-                self._ruled.clear()
-            inner = settings.rewriting
-            rules = own if inner is None else inner.over(own)
-            known = self._ruled[id(settings)] = (settings, replace(settings, rewriting=rules))
-        return known[1]
+        known = self._ruled.get(settings)
+        if known is not None:
+            return known
+        inner = settings.rewriting
+        rules = own if inner is None else inner.over(own)
+        return self._ruled.put(settings, replace(settings, rewriting=rules))
 
     # --- one folder ---
 

@@ -10,7 +10,6 @@ from dataclasses import dataclass, field
 
 from ecumen.engines.names import Hits, is_pattern
 from ecumen.engines.nginx.lexer import Lexer, Line, SyntaxFault
-from ecumen.engines.quiet import no_collecting
 from ecumen.engines.tree import Mistake, Place, Source
 
 DEEPEST_INCLUDE = 50
@@ -64,8 +63,7 @@ class Reader:
         """
         lines: list[Line] = []
         try:
-            with no_collecting():
-                self._file(config, lines, 0, Place(config, 1))
+            self._file(config, lines, 0, Place(config, 1))
         except SyntaxFault as fault:
             self._broken(fault)
         return Reading(

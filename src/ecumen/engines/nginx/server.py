@@ -15,7 +15,6 @@ from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.locations import Location, Locations
 from ecumen.engines.nginx.reader import Cache, Reader, Reading
 from ecumen.engines.nginx.texts import Text, text_of
-from ecumen.engines.quiet import no_collecting
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank
 from ecumen.engines.tree import Mistake, Place, Source
 from ecumen.patterns import Regex
@@ -384,8 +383,7 @@ def load(source: Source, record: EngineRecord, before: Whole | None = None) -> W
     compiler = Compiler(reader, before)
     if record.root:
         compiler.prefix = record.root
-    with no_collecting():
-        return compiler.whole(reader.read(record.config))
+    return compiler.whole(reader.read(record.config))
 
 
 def _template(words: Sequence[str]) -> str:

@@ -14,13 +14,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
+from ecumen.caches import Bounded, WorkedOut
 from ecumen.engines.nginx.choice import Chooser
 from ecumen.engines.nginx.config import Conf, ErrorPage, TryFiles
 from ecumen.engines.nginx.hostname import read_host
 from ecumen.engines.nginx.server import Server
 from ecumen.engines.nginx.texts import Text
 from ecumen.engines.nginx.uri import escaped_path
-from ecumen.engines.short import MOST_KEPT, PLAIN_PATH, Door, Kept, Question, Short, ShortSite
+from ecumen.engines.short import MOST_KEPT, PLAIN_PATH, Door, Question, Short, ShortSite
 from ecumen.engines.tree import Place
 from ecumen.rights import READ, Problem, Walker, decide
 from ecumen.survey import Entry, Kind
@@ -48,11 +49,11 @@ class ShortAnswers:
     def __init__(self, chooser: Chooser, walker: Walker) -> None:
         self.chooser = chooser
         self.walker = walker
-        self._servers: Kept[Door, Server | None] = Kept(self._server)
-        self._spots: Kept[str, _Spot | None] = Kept(self._walked)
+        self._servers: WorkedOut[Door, Server | None] = WorkedOut(MOST_KEPT, self._server)
+        self._spots: WorkedOut[str, _Spot | None] = WorkedOut(MOST_KEPT, self._walked)
         self._plain: dict[int, bool] = {}
         self._shown: dict[tuple[int, int], ShortSite | None] = {}
-        self.pages: dict[tuple[object, ...], Short | None] = {}
+        self.pages: dict[tuple[object, ...], Short | None] = Bounded(MOST_KEPT)
 
     def answer(self, asked: Question) -> Short | None:
         """None where the request is not plain."""
@@ -395,8 +396,6 @@ class _Passing:
         )  # fmt: skip
         pages = self.answers.pages
         if key not in pages:
-            if len(pages) >= MOST_KEPT:
-                pages.clear()
             pages[key] = self._page(page, where, short.status)
         shown = pages[key]
         if shown is None:

@@ -1,4 +1,6 @@
-"""Reading without pauses: nothing that is made while a configuration is read is garbage."""
+"""The garbage collector of this process: whoever owns it decides. Little of what is made while a
+survey is read, compiled and audited is garbage, and there is much of it to be looked through.
+"""
 
 from __future__ import annotations
 
