@@ -22,10 +22,10 @@ help:
 system:
 	@bin/install-system demo
 
-$(VENV)/.installed: pyproject.toml requirements.lock build_frontend.py
+$(VENV)/.installed: pyproject.toml requirements-dev.lock build_frontend.py
 	@bin/install-system demo
 	test -x $(PY) || python3 -m venv $(VENV)
-	$(PY) -m pip install --quiet --disable-pip-version-check -r requirements.lock
+	$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements-dev.lock
 	$(PY) -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
 	touch $@
 
