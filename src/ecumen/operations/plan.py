@@ -27,6 +27,8 @@ from ecumen.operations.switch import Switch
 from ecumen.survey import Survey
 
 FORMAT = 1
+
+
 def _by_name(*kinds: type[Operation]) -> dict[str, type[Operation]]:
     return {kind.what: kind for kind in kinds}
 
