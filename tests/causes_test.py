@@ -9,7 +9,7 @@ import pytest
 from ecumen.audit import audit
 from ecumen.audit.scene import Scene
 from ecumen.causes import Asked, Explainer, SourceKind, sources
-from ecumen.causes.explain import DiskChange, Standing, Told, before, since
+from ecumen.causes.explain import CauseStanding, DiskChange, Explanation, before, since
 from ecumen.passage import Follower
 from ecumen.survey import NameRecord, Survey
 from tests.audit_test import CASES, block, homes, httpd, logged
@@ -18,7 +18,7 @@ TWO = logged("a.test", "/srv/all.log common") + logged("b.test", "/srv/all.log c
 CLOSED = ("0700 ines /srv/closed/", "0644 ines /srv/closed/index.html")
 
 
-def told(survey: Survey, asked: Asked, earlier: Survey | None = None) -> Told:
+def told(survey: Survey, asked: Asked, earlier: Survey | None = None) -> Explanation:
     scene = Scene(Follower(survey))
     findings = audit(scene).findings
     past = None if earlier is None else Scene(Follower(earlier))
@@ -39,7 +39,7 @@ def closed() -> Survey:
 
 def test_a_closed_folder_is_the_cause_with_its_finding_and_when_it_changed() -> None:
     found = told(closed(), asked(closed(), "/", 403))
-    assert (found.cause.standing, found.cause.gate) == (Standing.EXPLAINED, "ladder")
+    assert (found.cause.standing, found.cause.gate) == (CauseStanding.EXPLAINED, "ladder")
     assert (found.place, found.cause.place) == ("/srv/closed", "/srv")
     assert len(found.cause.findings) == 1
     assert "/srv/closed" in {change.path for change in found.near}
@@ -50,7 +50,7 @@ def test_all_that_is_missing_in_a_folder_is_one_cause() -> None:
     one, two = (told(survey, asked(survey, path, 404)) for path in ("/x", "/y"))
     assert one.cause.key == two.cause.key
     assert one.place != two.place
-    assert told(survey, asked(survey, "/z/x", 404)).cause.standing is Standing.EXPLAINED
+    assert told(survey, asked(survey, "/z/x", 404)).cause.standing is CauseStanding.EXPLAINED
 
 
 @pytest.mark.parametrize(
@@ -73,14 +73,14 @@ def test_what_a_rule_does_to_one_visitor_is_asked_for_that_visitor() -> None:
     survey = httpd(block("a.test", lines=rules))
     assert told(survey, asked(survey, "/", 403)).cause.gate == "rule"
     other = told(survey, asked(survey, "/", 403, client="198.51.100.9"))
-    assert (other.cause.standing, other.cause.now) == (Standing.DIFFERS, 200)
+    assert (other.cause.standing, other.cause.now) == (CauseStanding.DIFFERS, 200)
 
 
 def test_a_rule_that_lets_the_visitor_in_is_not_the_cause() -> None:
     rules = "<Location />\nRequire ip 203.0.113.0/24\n</Location>"
     survey = httpd(block("a.test", "closed", rules), *CLOSED)
     inside = told(survey, asked(survey, "/", 403))
-    assert (inside.cause.standing, inside.cause.gate) == (Standing.EXPLAINED, "ladder")
+    assert (inside.cause.standing, inside.cause.gate) == (CauseStanding.EXPLAINED, "ladder")
     outside = told(survey, asked(survey, "/", 403, client="198.51.100.9"))
     assert (outside.cause.gate, outside.cause.why) == ("rule", "The rules keep the visitor out.")
     unknown = told(survey, asked(survey, "/", 403, client="somebody.test"))
@@ -91,7 +91,7 @@ def test_a_name_that_nobody_claims_leads_to_its_finding() -> None:
     survey = replace(httpd(TWO), names=(NameRecord("odd.test", ("192.0.2.10",)),))
     for status in (200, 304):
         found = told(survey, asked(survey, "/", status, host="odd.test:80"))
-        assert (found.cause.standing, found.cause.gate) == (Standing.EXPLAINED, "site")
+        assert (found.cause.standing, found.cause.gate) == (CauseStanding.EXPLAINED, "site")
         assert found.cause.why.startswith("No site claims odd.test")
         assert len(found.cause.findings) == 1
 
@@ -99,11 +99,11 @@ def test_a_name_that_nobody_claims_leads_to_its_finding() -> None:
 def test_what_differs_says_what_was_before_and_what_the_engine_has_not_read() -> None:
     opened = httpd(block("a.test", "closed"), "0755 ines /srv/closed/", CLOSED[1])
     found = told(opened, asked(opened, "/", 403), closed())
-    assert (found.cause.standing, found.cause.now) == (Standing.DIFFERS, 200)
+    assert (found.cause.standing, found.cause.now) == (CauseStanding.DIFFERS, 200)
     assert "may not pass through /srv/closed" in found.cause.before
     assert found.cause.findings == ()
     alike = told(opened, asked(opened, "/", 500), closed())
-    assert (alike.cause.standing, alike.cause.before) == (Standing.DIFFERS, "")
+    assert (alike.cause.standing, alike.cause.before) == (CauseStanding.DIFFERS, "")
 
 
 def test_what_the_engine_has_not_read_since_it_changed_leads_to_that_finding() -> None:
@@ -122,7 +122,8 @@ def test_lines_of_a_shared_log_are_tried_with_each_site_that_writes_it() -> None
     key = shared.books.site(b"", b"").decode()
     assert key == "log /srv/all.log"
     assert (
-        told(survey, asked(survey, "/nothing", 404, site=key)).cause.standing is Standing.EXPLAINED
+        told(survey, asked(survey, "/nothing", 404, site=key)).cause.standing
+        is CauseStanding.EXPLAINED
     )
 
 

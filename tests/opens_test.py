@@ -13,11 +13,11 @@ from ecumen.contexts.guard import guard_of
 from ecumen.operations import Operation, done
 from ecumen.operations.acl import AclGrant
 from ecumen.operations.context import Context
-from ecumen.operations.draft import Draft
 from ecumen.operations.mode import Mode
 from ecumen.operations.opens import Opener
 from ecumen.operations.owner import Owner
 from ecumen.operations.switch import Switch
+from ecumen.operations.trial import Trial
 from ecumen.passage import Follower, read_request
 from ecumen.passage.remedies import mending
 from ecumen.rights import READ, SEARCH, WRITE, Subject, decide, subjects_of
@@ -56,7 +56,7 @@ def planned(rng: random.Random, survey: Survey) -> list[Operation]:
     """Each operation expects what those before it have made."""
     made: list[Operation] = []
     paths = [each.path for each in survey.files if each.kind is not Kind.LINK]
-    draft = Draft(survey)
+    draft = Trial(survey)
     for _ in range(rng.randrange(1, 4)):
         path, below = rng.choice(paths), rng.random() < 0.3
         entry = draft.entry(path)

@@ -19,9 +19,9 @@ import ecumen.operations
 from ecumen.errors import PlanError
 from ecumen.operations import (
     KINDS,
-    Ground,
     Operation,
     Plan,
+    PlanGround,
     Standing,
     done,
     read_operation,
@@ -32,13 +32,13 @@ from ecumen.operations import (
 from ecumen.operations.acl import AclGrant
 from ecumen.operations.attribute import Attribute
 from ecumen.operations.context import Context
-from ecumen.operations.draft import Draft
 from ecumen.operations.folder import Folder
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.owner import Owner, OwningGroup
 from ecumen.operations.plan import standings
 from ecumen.operations.switch import Switch
+from ecumen.operations.trial import Trial
 from ecumen.survey import Account, Entry, Group, Kind, Survey
 from ecumen_machine.files import Collector
 from tests.builders import server
@@ -77,7 +77,7 @@ def grown(top: Path, rng: random.Random) -> None:
             os.setxattr(path, "security.selinux", f"{rng.choice(TYPES)}\0".encode())
 
 
-def chosen(rng: random.Random, top: Path, survey: Survey, draft: Draft) -> Operation:
+def chosen(rng: random.Random, top: Path, survey: Survey, draft: Trial) -> Operation:
     """An operation on the tree as it is once those before are done."""
     entry = rng.choice([e for e in survey.files if f"{e.path}/".startswith(f"{top}/")])
     entry = draft.entry(entry.path) or entry
@@ -124,7 +124,7 @@ def test_what_is_simulated_is_done_and_comes_back(tmp_path: Path, seed: int) -> 
         top = tmp_path / f"t{number}"
         grown(top, rng)
         before = surveyed(top)
-        draft, hands = Draft(before), PlainHands(reads=False)
+        draft, hands = Trial(before), PlainHands(reads=False)
         plan: list[Operation] = []
         for _ in range(rng.randint(1, 4)):
             operation = chosen(rng, top, before, draft)
@@ -166,14 +166,14 @@ def test_a_plan_knows_that_it_is_stale_and_that_it_is_done() -> None:
     assert stands(done(survey, plan[:1]), plan) is Standing.DUE
     for other in (Mode.of(folder, "0700"), Link("/srv/b", "elsewhere")):
         assert stands(done(survey, [other]), plan) is Standing.STALE
-    tree = Owner.of(Draft(survey), "/srv/a", ACCOUNTS[0], below=True)
-    assert tree.standing(Draft(survey)) is Standing.DUE
-    moved = Owner.of(Draft(survey), "/srv/a/x", ACCOUNTS[1])
+    tree = Owner.of(Trial(survey), "/srv/a", ACCOUNTS[0], below=True)
+    assert tree.standing(Trial(survey)) is Standing.DUE
+    moved = Owner.of(Trial(survey), "/srv/a/x", ACCOUNTS[1])
     assert stands(done(survey, [moved]), [tree]) is Standing.STALE
 
 
 def test_the_plan_format_comes_back_as_it_was_and_takes_nothing_else() -> None:
-    ground = Ground("quay", 1_700_000_000, "ab")
+    ground = PlanGround("quay", 1_700_000_000, "ab")
     nasty = "/srv/\udcff\n'$(x)"
     operations: tuple[Operation, ...] = (
         Mode(nasty, "0750", "4751"), Owner(nasty, "0", "5", (("0", 3), ("7", 1)), "games"),

@@ -272,7 +272,7 @@ def test_every_code_is_declared_and_every_declared_code_is_used() -> None:
 def test_a_fact_that_is_missing_is_told_plainly_and_logged(
     monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture
 ) -> None:
-    monkeypatch.setattr(words._Known, "__missing__", whole.MISSING)
+    monkeypatch.setattr(words._Facts, "__missing__", whole.MISSING)
     assert words.say(codes.SERVE_MISSING, {}) == "There is no (not known: path)."
     assert "path" in caplog.text
 

@@ -9,11 +9,11 @@ from ecumen.passage import words
 from ecumen.passage.follow import Follower, Ran
 from ecumen.passage.request import Request
 
-MISSING = words._Known.__missing__
+MISSING = words._Facts.__missing__
 _run = Follower.run
 
 
-def missing(facts: words._Known, key: str) -> str:
+def missing(facts: words._Facts, key: str) -> str:
     raise KeyError(f"a sentence lacks its fact {key}")
 
 
@@ -38,5 +38,5 @@ def _right(code: Code, verdict: Verdict, gate: str, facts: Facts) -> None:
 
 def watch() -> None:
     """From now on an answer that is not whole is an error."""
-    words._Known.__missing__ = missing  # type: ignore[method-assign]
+    words._Facts.__missing__ = missing  # type: ignore[method-assign]
     Follower.run = run  # type: ignore[method-assign]

@@ -29,7 +29,7 @@ from ecumen.survey import Acl
 from ecumen.survey.files import (
     COLUMNS,
     KINDS,
-    Block,
+    ColumnBlock,
     Columns,
     Extra,
     FolderColumns,
@@ -88,7 +88,7 @@ for _format, _kind in KIND_OF.items():
 
 
 @dataclass(slots=True)
-class Part:
+class TreePart:
     """What one process saw. folders: each with the names in it, joined by NUL, with how many there
     are and whether these are all. more: by the number of the name: a link's text, ACL and default
     ACL as attributes. flags: of what has any, by its number. gaps: what, where and why. left:
@@ -110,7 +110,7 @@ class _Looker:
 
     def __init__(self, enough: int) -> None:
         self.enough = enough
-        self.part = Part()
+        self.part = TreePart()
         records = ctypes.create_string_buffer(_STATX.itemsize * AT_ONCE)
         self._records = memoryview(records).cast("B")
         self._records_at = _places(records, _STATX.itemsize)
@@ -123,9 +123,9 @@ class _Looker:
         self._acl_at = ctypes.byref(acl)
         self._codes: dict[bytes, int] = {}
 
-    def look(self, folders: Sequence[bytes], *, inside: bool) -> Part:
+    def look(self, folders: Sequence[bytes], *, inside: bool) -> TreePart:
         """inside: the process goes into each folder, which makes paths short."""
-        part = self.part = Part()
+        part = self.part = TreePart()
         self._codes.clear()
         stack = list(folders)
         while stack and len(part.contexts) < self.enough:
@@ -312,11 +312,11 @@ def _looker() -> _Looker:
     return _Looker(ENOUGH)
 
 
-def _looked(folders: Sequence[bytes]) -> Part:
+def _looked(folders: Sequence[bytes]) -> TreePart:
     return _looker().look(folders, inside=True)
 
 
-def _parts(tops: Sequence[bytes], seen: Callable[[int], None]) -> Iterator[Part]:
+def _parts(tops: Sequence[bytes], seen: Callable[[int], None]) -> Iterator[TreePart]:
     """What lies below the tops, in parts; none of them holds what another does."""
     part = _Looker(ALONE).look(tops, inside=False)
     count, todo = len(part.contexts), part.left
@@ -329,10 +329,10 @@ def _parts(tops: Sequence[bytes], seen: Callable[[int], None]) -> Iterator[Part]
         yield part
 
 
-def _shared(todo: list[bytes]) -> Iterator[Part]:
+def _shared(todo: list[bytes]) -> Iterator[TreePart]:
     """Parts, as processes hand them in; and without these where one of them is ended."""
     cores = min(os.cpu_count() or 1, 4)
-    running: dict[Future[Part], list[bytes]] = {}
+    running: dict[Future[TreePart], list[bytes]] = {}
     try:
         with ProcessPoolExecutor(cores) as pool:
             while todo or running:
@@ -366,7 +366,7 @@ def capture(
     columns = Columns()
     gaps: list[tuple[str, str, str]] = []
     codes: dict[str | None, int] = {None: 0}
-    block = Block()
+    block = ColumnBlock()
     at = 0
     for part in _parts([os.fsencode(top) for top in tops], seen):
         for rows in part.rows:
@@ -388,7 +388,7 @@ def capture(
     return columns, gaps
 
 
-def _extras(part: Part) -> list[tuple[int, Extra]]:
+def _extras(part: TreePart) -> list[tuple[int, Extra]]:
     """What few paths have, by their numbers, the last one first."""
     return [
         (number, _extra(*part.more.get(number, _NOTHING), names_of(part.flags.get(number, 0))))

@@ -10,7 +10,7 @@ from django.utils.module_loading import import_string
 
 
 @dataclass(frozen=True, slots=True)
-class Reach:
+class Substitute:
     """logs: the folder that holds the server's logs at their own paths. made_by: the dotted name of
     what puts them there, a function of the folder and of how it goes; "" for nothing. answers_at:
     address and port of what answers for it, None where nothing does.
@@ -21,13 +21,13 @@ class Reach:
     answers_at: tuple[str, int] | None = None
 
 
-def reach_of(origin: str) -> Reach | None:
+def reach_of(origin: str) -> Substitute | None:
     """What stands in for the server of surveys of this origin; None where nothing does."""
     found = settings.REACHED.get(origin)
-    return None if found is None else Reach(**found)
+    return None if found is None else Substitute(**found)
 
 
-def make_logs(reach: Reach, progress: object) -> None:
+def make_logs(reach: Substitute, progress: object) -> None:
     """Puts the logs where they are read, where they are not there yet."""
     if reach.made_by:
         import_string(reach.made_by)(Path(reach.logs), progress)

@@ -143,7 +143,7 @@ SPECTACULAR_SETTINGS = {
     "ENUM_NAME_OVERRIDES": {"VerdictEnum": "ecumen.passage.verdict.Verdict"},
 }
 # What stands in for servers that are not this machine, by the origin of their surveys: the members
-# of `ecumen_web.reached.Reach`.
+# of `ecumen_web.reached.Substitute`.
 REACHED: dict[str, dict[str, Any]] = {}
 ANSWER_WITHIN = _number("ECUMEN_ANSWER_WITHIN", 60, "seconds")
 # The way to logs through the part that keeps root's right to read, where the server was root's.

@@ -566,7 +566,7 @@ export interface components {
             mode: string;
             shipped: boolean;
             trouble: string;
-            switches: components["schemas"]["Switch"][];
+            switches: components["schemas"]["SwitchView"][];
             trees: components["schemas"]["TreeView"][];
             more_trees: number;
             ports: components["schemas"]["PortView"][];
@@ -1133,7 +1133,7 @@ export interface components {
             after: components["schemas"]["Survey"];
             changes: components["schemas"]["Changes"];
         };
-        Switch: {
+        SwitchView: {
             name: string;
             on: boolean;
             sites: string[];

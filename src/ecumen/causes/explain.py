@@ -45,7 +45,7 @@ class Asked:
     client: str
 
 
-class Standing(StrEnum):
+class CauseStanding(StrEnum):
     """How a cause stands to the survey."""
 
     EXPLAINED = "explained"
@@ -66,7 +66,7 @@ class Cause:
     site: str
     declared_at: str
     status: int
-    standing: Standing
+    standing: CauseStanding
     gate: str
     code: str
     why: str
@@ -87,7 +87,7 @@ class DiskChange:
 
 
 @dataclass(slots=True)
-class Told:
+class Explanation:
     """What explains one kind of request. place: what is in its own way. near: when the things on
     its way last changed, the latest first.
     """
@@ -124,17 +124,17 @@ class Explainer:
             if site.summary.log is not None:
                 self._writers[shared_key(site.summary.log)].append(site)
 
-    def explain(self, asked: Asked) -> Told | None:
+    def explain(self, asked: Asked) -> Explanation | None:
         """None where the log holds no request that can be asked again."""
-        best: Told | None = None
+        best: Explanation | None = None
         for site in self._candidates(asked):
             request = _request(site, asked)
             if request is None:
                 continue
             told = self._told(site, request, asked)
-            if told.cause.standing is Standing.EXPLAINED:
+            if told.cause.standing is CauseStanding.EXPLAINED:
                 return told
-            if best is None or best.cause.standing is Standing.DIFFERS:
+            if best is None or best.cause.standing is CauseStanding.DIFFERS:
                 best = told
         return best
 
@@ -142,13 +142,13 @@ class Explainer:
         known = self.sites.get(asked.site)
         return [known] if known is not None else self._writers.get(asked.site, [])
 
-    def _told(self, site: Site, request: Request, asked: Asked) -> Told:
+    def _told(self, site: Site, request: Request, asked: Asked) -> Explanation:
         ran = self.scene.follower.run(request)
         outcome = ran.outcome
         if outcome.decided and _same(outcome.status, asked.status):
             return self._explained(site, request, asked, ran)
         near = list(self._changes(ran))
-        standing = Standing.DIFFERS if outcome.decided else Standing.UNSURE
+        standing = CauseStanding.DIFFERS if outcome.decided else CauseStanding.UNSURE
         gate, why, code = "", "", ""
         if not outcome.decided and outcome.doubts:
             gate, doubt = outcome.doubts[0]
@@ -158,7 +158,7 @@ class Explainer:
             why, code = _words(block), block.code
         before = ""
         findings: tuple[str, ...] = ()
-        if standing is Standing.DIFFERS:
+        if standing is CauseStanding.DIFFERS:
             before = self._before(site, request, asked)
             findings = self._unread(site)
         cause = Cause(
@@ -166,9 +166,9 @@ class Explainer:
             str(site.summary.place), asked.status, standing, gate, code, why, "", request.url,
             findings, outcome.status, before,
         )  # fmt: skip
-        return Told(cause, "", near)
+        return Explanation(cause, "", near)
 
-    def _explained(self, site: Site, request: Request, asked: Asked, ran: Ran) -> Told:
+    def _explained(self, site: Site, request: Request, asked: Asked, ran: Ran) -> Explanation:
         outcome = ran.outcome
         if outcome.blocks:
             gate, block = outcome.blocks[0]
@@ -176,11 +176,11 @@ class Explainer:
             group = _holds(block)
             cause = Cause(
                 _key(site.subject, asked.status, gate, block.code, group), site.name,
-                str(site.summary.place), asked.status, Standing.EXPLAINED, gate, block.code,
+                str(site.summary.place), asked.status, CauseStanding.EXPLAINED, gate, block.code,
                 _words(block), group, request.url, self._findings(site, block),
                 outcome.status,
             )  # fmt: skip
-            return Told(cause, where, list(self._changes(ran)))
+            return Explanation(cause, where, list(self._changes(ran)))
         # Something goes out: another site's page, for a name that nobody claims; or a status that
         # a line of the configuration gives.
         other = bool(asked.host) and asked.status < 400
@@ -191,11 +191,11 @@ class Explainer:
             words = f"No site claims {asked.host}, so {site.name} answers"
         cause = Cause(
             _key(site.subject, asked.status, gate, part.code, asked.host), site.name,
-            str(site.summary.place), asked.status, Standing.EXPLAINED, gate, part.code, words,
+            str(site.summary.place), asked.status, CauseStanding.EXPLAINED, gate, part.code, words,
             asked.host if other else "", request.url,
             self._claims(asked.host) if other else (), outcome.status,
         )  # fmt: skip
-        return Told(cause, cause.place, list(self._changes(ran)))
+        return Explanation(cause, cause.place, list(self._changes(ran)))
 
     def _findings(self, site: Site, block: Block) -> tuple[str, ...]:
         found = [f.key for group in groups_of(block) for f in self._groups.get(group, ())]

@@ -293,7 +293,7 @@ class Named:
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class LogKeeping:
     """How a site's access lines are kept. line: that says so. template: in the engine's language,
     "" where it is not known. own: said for the site itself, and not for the server as a whole.
     """
@@ -330,7 +330,7 @@ class SiteSummary:
     claims: tuple[Named, ...] = ()
     index: tuple[str, ...] = ()
     log: str | None = None
-    kept: Kept | None = None
+    kept: LogKeeping | None = None
     errors: str | None = None
 
 

@@ -3,18 +3,26 @@
 Each kind has a file of its own and the same few verbs; `plan.KINDS` lists them.
 """
 
-from ecumen.operations.draft import cut_to, done, simulated
-from ecumen.operations.operation import Hands, Kept, Looking, Operation, Standing
-from ecumen.operations.plan import KINDS, Ground, Plan, read_operation, read_plan, stands, written
+from ecumen.operations.operation import Before, Hands, Looking, Operation, Standing
+from ecumen.operations.plan import (
+    KINDS,
+    Plan,
+    PlanGround,
+    read_operation,
+    read_plan,
+    stands,
+    written,
+)
+from ecumen.operations.trial import cut_to, done, simulated
 
 __all__ = [
     "KINDS",
-    "Ground",
+    "Before",
     "Hands",
-    "Kept",
     "Looking",
     "Operation",
     "Plan",
+    "PlanGround",
     "Standing",
     "cut_to",
     "done",

@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from ecumen.operations.operation import Hands, Kept, Looking, Operation, Standing
+from ecumen.operations.operation import Before, Hands, Looking, Operation, Standing
 from ecumen.survey import Delta, Entry
 
 # States of what lies below a folder, and how many paths have each.
@@ -75,7 +75,7 @@ class Attribute(Operation):
     def simulate(self, looking: Looking) -> Delta:
         return Delta({entry.path: self.changed(entry, self.to) for entry in self._whole(looking)})
 
-    def keep(self, looking: Looking) -> Kept:
+    def keep(self, looking: Looking) -> Before:
         return tuple((entry.path, self.kept(entry)) for entry in self._whole(looking))
 
     def forward(self, hands: Hands) -> None:
@@ -83,7 +83,7 @@ class Attribute(Operation):
             if self.state(entry) != self.to:
                 self.put(hands, entry.path, self.to)
 
-    def backward(self, hands: Hands, kept: Kept) -> None:
+    def backward(self, hands: Hands, kept: Before) -> None:
         for path, before in kept:
             entry = hands.entry(path)
             # What somebody else has changed since is not ours to take back.

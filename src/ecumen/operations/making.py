@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import abstractmethod
 from dataclasses import dataclass
 
-from ecumen.operations.operation import Hands, Kept, Looking, Operation, Standing
+from ecumen.operations.operation import Before, Hands, Looking, Operation, Standing
 from ecumen.survey import Delta, Entry
 
 
@@ -35,14 +35,14 @@ class Making(Operation):
     def simulate(self, looking: Looking) -> Delta:
         return Delta({self.path: self.made()})
 
-    def keep(self, looking: Looking) -> Kept:
+    def keep(self, looking: Looking) -> Before:
         return () if looking.entry(self.path) is not None else ((self.path, ""),)
 
     def forward(self, hands: Hands) -> None:
         if hands.entry(self.path) is None:
             self.make(hands)
 
-    def backward(self, hands: Hands, kept: Kept) -> None:
+    def backward(self, hands: Hands, kept: Before) -> None:
         for path, _ in kept:
             entry = hands.entry(path)
             if entry is not None and _same(entry, self.made()):

@@ -9,8 +9,8 @@ from typing import Protocol
 import numpy as np
 import numpy.typing as npt
 
-from ecumen.operations.draft import cut_to, simulated
 from ecumen.operations.operation import Operation
+from ecumen.operations.trial import cut_to, simulated
 from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, subjects_of
 from ecumen.rights.table import AccessTable, Bits, Crowd, Rows
 from ecumen.survey import FileTable, Survey, after

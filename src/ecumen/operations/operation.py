@@ -16,7 +16,7 @@ from typing import ClassVar, Protocol, Self
 from ecumen.survey import Acl, Delta, Entry
 
 # What must be written down to go back: paths (or names of switches) with their states.
-Kept = tuple[tuple[str, str], ...]
+Before = tuple[tuple[str, str], ...]
 
 
 class Looking(Protocol):
@@ -87,7 +87,7 @@ class Operation(ABC):
         """What would be different. Raises LookupError for what is not there."""
 
     @abstractmethod
-    def keep(self, looking: Looking) -> Kept:
+    def keep(self, looking: Looking) -> Before:
         """What must be known to go back; asked before `forward`, and written down."""
 
     @abstractmethod
@@ -95,7 +95,7 @@ class Operation(ABC):
         """Does it. What is done already stays as it is."""
 
     @abstractmethod
-    def backward(self, hands: Hands, kept: Kept) -> None:
+    def backward(self, hands: Hands, kept: Before) -> None:
         """Undoes it, or whatever was done of it."""
 
     @abstractmethod

@@ -17,13 +17,13 @@ import fastjsonschema
 from ecumen.errors import PlanError
 from ecumen.operations.acl import AclGrant
 from ecumen.operations.context import Context
-from ecumen.operations.draft import Draft
 from ecumen.operations.folder import Folder
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.operation import Operation, Standing
 from ecumen.operations.owner import Owner, OwningGroup
 from ecumen.operations.switch import Switch
+from ecumen.operations.trial import Trial
 from ecumen.survey import Survey
 
 FORMAT = 1
@@ -38,7 +38,7 @@ KINDS = _by_name(Mode, Owner, OwningGroup, AclGrant, Context, Switch, Folder, Li
 
 
 @dataclass(frozen=True, slots=True)
-class Ground:
+class PlanGround:
     """The survey on which a plan was made. taken_at: seconds since 1970, UTC; digest: of its file,
     "" where it has none.
     """
@@ -53,7 +53,7 @@ class Plan:
     """why: keys of findings, or words."""
 
     title: str
-    ground: Ground
+    ground: PlanGround
     operations: tuple[Operation, ...]
     why: tuple[str, ...] = ()
 
@@ -94,7 +94,7 @@ def read_plan(text: str | bytes) -> Plan:
     ground = data["survey"]
     return Plan(
         data["title"],
-        Ground(ground["host"], int(ground["taken_at"]), ground.get("digest", "")),
+        PlanGround(ground["host"], int(ground["taken_at"]), ground.get("digest", "")),
         tuple(read_operation(each) for each in data["operations"]),
         tuple(data.get("why", ())),
     )
@@ -102,7 +102,7 @@ def read_plan(text: str | bytes) -> Plan:
 
 def standings(survey: Survey, operations: Iterable[Operation]) -> list[Standing]:
     """How each operation stands to the server of a survey, once those before it are done."""
-    draft, found = Draft(survey), []
+    draft, found = Trial(survey), []
     for operation in operations:
         standing = operation.standing(draft)
         found.append(standing)

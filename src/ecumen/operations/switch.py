@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 from typing import ClassVar
 
-from ecumen.operations.operation import Hands, Kept, Looking, Operation, Standing
+from ecumen.operations.operation import Before, Hands, Looking, Operation, Standing
 from ecumen.survey import Delta
 
 _NAME = re.compile(r"[A-Za-z0-9_]+\Z")
@@ -48,14 +48,14 @@ class Switch(Operation):
     def simulate(self, looking: Looking) -> Delta:
         return Delta(switches={self.name: self.on})
 
-    def keep(self, looking: Looking) -> Kept:
+    def keep(self, looking: Looking) -> Before:
         return ((self.name, _SPELT[looking.switch(self.name)]),)
 
     def forward(self, hands: Hands) -> None:
         if hands.switch(self.name) != self.on:
             hands.turn(self.name, self.on)
 
-    def backward(self, hands: Hands, kept: Kept) -> None:
+    def backward(self, hands: Hands, kept: Before) -> None:
         for name, state in kept:
             if hands.switch(name) == self.on and state and state != self.to:
                 hands.turn(name, state == "on")

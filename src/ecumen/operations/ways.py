@@ -8,11 +8,11 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
 from ecumen.operations.acl import AclGrant
-from ecumen.operations.draft import cut_to, done
 from ecumen.operations.mode import Mode
 from ecumen.operations.opens import Opener, Opening
 from ecumen.operations.operation import Operation
 from ecumen.operations.owner import OwningGroup
+from ecumen.operations.trial import cut_to, done
 from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, decide
 from ecumen.survey import Entry, Survey
 

@@ -9,10 +9,10 @@ from ecumen.contexts.cures import Relabelled, Turned
 from ecumen.contexts.effects import effects, type_counts
 from ecumen.engines.sites import Block
 from ecumen.operations.context import Context
-from ecumen.operations.draft import Draft
 from ecumen.operations.opens import Opening
 from ecumen.operations.operation import Operation
 from ecumen.operations.switch import Switch
+from ecumen.operations.trial import Trial
 from ecumen.operations.ways import Need, Way, ways
 from ecumen.passage.follow import Follower
 from ecumen.passage.gates.context import GATE as CONTEXT
@@ -120,5 +120,5 @@ def _by_policy(follower: Follower, block: Block) -> Operation | None:
         return Context(cure.path, Context.state(block.entry), cure.context)
     if isinstance(cure, Turned) and len(cure.switches) == 1:
         ((name, on),) = cure.switches.items()
-        return Switch.of(Draft(follower.survey), name, on=on)
+        return Switch.of(Trial(follower.survey), name, on=on)
     return None

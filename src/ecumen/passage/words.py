@@ -9,7 +9,7 @@ from ecumen.codes import Code, Facts
 _log = logging.getLogger(__name__)
 
 
-class _Known(dict[str, object]):
+class _Facts(dict[str, object]):
     """The facts of a sentence. One that is missing is a fault of ours, and told plainly."""
 
     def __missing__(self, key: str) -> str:
@@ -19,9 +19,9 @@ class _Known(dict[str, object]):
 
 def say(code: Code, facts: Facts) -> str:
     """The reason behind a code, in words."""
-    return code.reason.format_map(_Known(facts))
+    return code.reason.format_map(_Facts(facts))
 
 
 def mend(code: Code, facts: Facts) -> str:
     """What would mend it; "" where nothing would."""
-    return code.mend.format_map(_Known(facts))
+    return code.mend.format_map(_Facts(facts))

@@ -115,7 +115,7 @@ def _columns() -> dict[str, array[int]]:
 
 
 @dataclass(slots=True)
-class Block:
+class ColumnBlock:
     """The numbers of what lies in several folders: by the name of the column, one for each path."""
 
     columns: dict[str, array[int]] = field(default_factory=_columns)
@@ -130,7 +130,7 @@ class FolderColumns:
     """
 
     names: bytes
-    block: Block
+    block: ColumnBlock
     start: int
     end: int
     listed: bool
@@ -156,7 +156,7 @@ class Columns:
         return sum(folder.end - folder.start for folder in self.folders.values())
 
     @property
-    def blocks(self) -> list[Block]:
+    def blocks(self) -> list[ColumnBlock]:
         return list({id(each.block): each.block for each in self.folders.values()}.values())
 
     def join(self, other: Columns) -> None:

@@ -12,7 +12,7 @@ from ecumen.contexts.effects import Effect, effects, type_counts
 
 
 @dataclass(frozen=True, slots=True)
-class Switch:
+class SwitchView:
     """sites: stopped now, and let through if the switch is turned."""
 
     name: str
@@ -21,7 +21,7 @@ class Switch:
     effects: list[Effect]
 
 
-def switches(scene: Scene) -> list[Switch]:
+def switches(scene: Scene) -> list[SwitchView]:
     """Every switch on which the web server's domain depends: those that bear on something here
     first.
     """
@@ -32,7 +32,7 @@ def switches(scene: Scene) -> list[Switch]:
     counts = type_counts(scene.survey.files)
     waiting = _waiting(scene)
     found = [
-        Switch(name, policy.switches.get(name, False), waiting.get(name, []),
+        SwitchView(name, policy.switches.get(name, False), waiting.get(name, []),
                list(effects(policy, {name: not policy.switches.get(name, False)}, counts)))
         for name in sorted(policy.switches_used)
     ]  # fmt: skip

@@ -21,7 +21,7 @@ from ecumen_web.queue import ask_for_logs
 from ecumen_web.reading.lines import log_root
 from ecumen_web.screens.countries import countries
 from ecumen_web.screens.failures import Failures, failures
-from ecumen_web.screens.figures import Asked, Figures, Row, figures, zone_of
+from ecumen_web.screens.figures import Figures, Row, Selection, figures, zone_of
 from ecumen_web.screens.rawlines import RawLine, RawLines, raw_lines
 from ecumen_web.store.models import (
     HourSum,
@@ -141,14 +141,14 @@ class LinesAskedSerializer(AskedSerializer):
     limit = serializers.IntegerField(required=False, default=100, min_value=1, max_value=MOST_LINES)
 
 
-def _asked(request: Request, record: SurveyRecord) -> tuple[Asked, dict[str, Any]]:
+def _asked(request: Request, record: SurveyRecord) -> tuple[Selection, dict[str, Any]]:
     given = LinesAskedSerializer(data=request.query_params)
     given.is_valid(raise_exception=True)
     values = given.validated_data
     if values["whole"] and not request.user.is_staff:
         raise PermissionDenied("Whole addresses of visitors are shown to administrators alone.")
     classes = tuple(int(each) for each in values["classes"].split(",") if each)
-    asked = Asked(
+    asked = Selection(
         record.host, values["begin"], values["end"], values["site"], classes, values["who"]
     )
     return asked, values

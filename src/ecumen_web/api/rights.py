@@ -19,7 +19,7 @@ from ecumen.operations.ways import Way
 from ecumen.passage.remedies import mending
 from ecumen.passage.request import read_request
 from ecumen.passage.verdict import RungView
-from ecumen.views.switches import Switch, switches
+from ecumen.views.switches import SwitchView, switches
 from ecumen.views.who import May, ladder_of, who_may
 from ecumen_web.api.passage import QuestionSerializer
 from ecumen_web.api.surveys import survey_of
@@ -102,7 +102,7 @@ class ContextsView:
     mode: str
     shipped: bool
     trouble: str
-    switches: list[Switch]
+    switches: list[SwitchView]
     trees: list[TreeView]
     more_trees: int
     ports: list[PortView]

@@ -15,7 +15,7 @@ from django.db.models import Max, Min
 from ecumen.causes.explain import DiskChange, before, since
 from ecumen.logs.errorlog import GATE_OF, Reason
 from ecumen_web.explaining.causes import texts_of
-from ecumen_web.screens.figures import HOUR, Asked, shown
+from ecumen_web.screens.figures import HOUR, Selection, shown
 from ecumen_web.store.models import FailureKind, FailureSum, KindCause, SurveyRecord
 from ecumen_web.store.translate import clean
 from ecumen_web.surveys.loading import scene_of
@@ -157,7 +157,7 @@ class _Known:
     homes: dict[str, str]
 
 
-def failures(record: SurveyRecord, asked: Asked) -> Failures:
+def failures(record: SurveyRecord, asked: Selection) -> Failures:
     """Why requests failed in a range, the most frequent cause first."""
     last = FailureSum.objects.aggregate(last=Max("id"))["last"]
     known = _known(record, record.revision, KindCause.objects.filter(survey=record).count(), last)

@@ -26,7 +26,7 @@ _MOST_MONTHS = 240  # the last ones
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class Selection:
     """What is looked at. begin, end: seconds since 1970, UTC, on whole hours; the end is not in it.
 
     site: its key, "" for the whole server. classes: hundreds of statuses, empty for all.
@@ -123,7 +123,7 @@ _LISTS = (
 )  # fmt: skip
 
 
-def figures(asked: Asked, country: Country | None = None) -> Figures:
+def figures(asked: Selection, country: Country | None = None) -> Figures:
     """Raises nothing; what is not there is empty. country: that of an address, if that is told."""
     site = LogSite.objects.filter(host=asked.host, key=asked.site).first()
     zone = zone_of(asked.host)
@@ -174,7 +174,7 @@ def _width(length: int) -> int:
 # --- the questions ---
 
 
-def _where(asked: Asked) -> tuple[str, list[int]]:
+def _where(asked: Selection) -> tuple[str, list[int]]:
     clauses, values = "", []
     if asked.classes:
         clauses += f" AND status / 100 IN ({','.join(['%s'] * len(asked.classes))})"
@@ -185,7 +185,7 @@ def _where(asked: Asked) -> tuple[str, list[int]]:
     return clauses, values
 
 
-def _spans(asked: Asked) -> list[tuple[str, int, int]]:
+def _spans(asked: Selection) -> list[tuple[str, int, int]]:
     """The table, and the numbers of its rows, for each piece of the range."""
     first, last = asked.begin // HOUR, -(-asked.end // HOUR)
     day, behind = -(-first // 24), last // 24
@@ -200,7 +200,7 @@ def _spans(asked: Asked) -> list[tuple[str, int, int]]:
 
 
 def _union(
-    asked: Asked, site: int, dim: Dim, columns: str, condition: str = ""
+    asked: Selection, site: int, dim: Dim, columns: str, condition: str = ""
 ) -> tuple[str, list[int]]:
     """A question for all sums of one site and one dimension in the range, and its values."""
     clauses, given = _where(asked)
@@ -221,7 +221,7 @@ def _rows(sql: str, values: Sequence[int | str]) -> list[tuple[Any, ...]]:
         return list(cursor.fetchall())
 
 
-def _by_hour(asked: Asked, site: int) -> list[tuple[int, ...]]:
+def _by_hour(asked: Selection, site: int) -> list[tuple[int, ...]]:
     """(hour, hundreds of the status, requests, bytes)."""
     clauses, given = _where(asked)
     return _rows(
@@ -232,7 +232,7 @@ def _by_hour(asked: Asked, site: int) -> list[tuple[int, ...]]:
     )
 
 
-def _bands(asked: Asked, hours: Sequence[tuple[int, ...]], width: int) -> list[Band]:
+def _bands(asked: Selection, hours: Sequence[tuple[int, ...]], width: int) -> list[Band]:
     begin = asked.begin - asked.begin % width
     found = [Band(at, [0] * 6) for at in range(begin, asked.end, width)]
     for at, status, count, _ in hours:
@@ -242,7 +242,7 @@ def _bands(asked: Asked, hours: Sequence[tuple[int, ...]], width: int) -> list[B
     return found
 
 
-def _totals(asked: Asked, site: int, hours: Sequence[tuple[int, ...]]) -> Totals:
+def _totals(asked: Selection, site: int, hours: Sequence[tuple[int, ...]]) -> Totals:
     clients = _clients(asked)
     sql, values = _union(asked, site, Dim.REFERRER, "requests")
     ((pages,),) = _rows(f"SELECT coalesce(sum(requests), 0) FROM ({sql})", values)
@@ -261,13 +261,13 @@ def _totals(asked: Asked, site: int, hours: Sequence[tuple[int, ...]]) -> Totals
     )
 
 
-def _clients(asked: Asked) -> int:
+def _clients(asked: Selection) -> int:
     """Distinct ones; they are kept for each site by itself."""
     parts, values = _everywhere(asked, Dim.CLIENT, "key_id")
     return int(_rows(f"SELECT count(DISTINCT key_id) FROM ({parts})", values)[0][0])
 
 
-def _everywhere(asked: Asked, dim: Dim, columns: str) -> tuple[str, list[int | str]]:
+def _everywhere(asked: Selection, dim: Dim, columns: str) -> tuple[str, list[int | str]]:
     """A question for the sums of one dimension of each site, or of the one that is asked for."""
     clauses, given = _where(asked)
     which, names = ("key = %s", [asked.site]) if asked.site else ("key != ''", [])
@@ -283,7 +283,7 @@ def _everywhere(asked: Asked, dim: Dim, columns: str) -> tuple[str, list[int | s
     return " UNION ALL ".join(parts), values
 
 
-def _visits(asked: Asked) -> tuple[str, list[int | str]]:
+def _visits(asked: Selection) -> tuple[str, list[int | str]]:
     """Visits that begin in the range, and in which a page was seen or something asked for."""
     condition = "begin >= %s AND begin < %s"
     values: list[int | str] = [asked.begin, asked.end]
@@ -299,7 +299,7 @@ def _visits(asked: Asked) -> tuple[str, list[int | str]]:
     return f"site_id IN ({sites}) AND {condition}", values
 
 
-def _listed(asked: Asked, site: int, dim: Dim, name: str) -> list[Row]:
+def _listed(asked: Selection, site: int, dim: Dim, name: str) -> list[Row]:
     condition = ""
     if name == "pages":
         condition = " AND status < 400"
@@ -315,7 +315,7 @@ def _listed(asked: Asked, site: int, dim: Dim, name: str) -> list[Row]:
     return [Row(shown(text), count, size) for text, count, size in rows]
 
 
-def _parts(asked: Asked, site: int, dim: Dim, part: int) -> list[Row]:
+def _parts(asked: Selection, site: int, dim: Dim, part: int) -> list[Row]:
     """By one part of keys that have several; there are few of those."""
     sql, values = _union(asked, site, dim, "key_id, requests, size")
     rows = _rows(
@@ -337,7 +337,7 @@ def _added(rows: Iterable[tuple[str, int, int]]) -> list[Row]:
     return [Row(text, *both) for text, both in found[:MOST_LISTED]]
 
 
-def _statuses(asked: Asked, site: int) -> list[Row]:
+def _statuses(asked: Selection, site: int) -> list[Row]:
     sql, values = _union(asked, site, Dim.ALL, "status, requests, size")
     rows = _rows(
         f"SELECT status, sum(requests) AS n, sum(size) FROM ({sql}) GROUP BY status"
@@ -364,7 +364,7 @@ def _local(hour: int, zone: int) -> datetime:
     return datetime.fromtimestamp(at, UTC)
 
 
-def _astray(asked: Asked, site: int) -> list[Row]:
+def _astray(asked: Selection, site: int) -> list[Row]:
     """What is not there, with the page that led to it."""
     return [
         Row(" from ".join(row.text.split("\0")), row.requests, row.size)
@@ -372,7 +372,7 @@ def _astray(asked: Asked, site: int) -> list[Row]:
     ]
 
 
-def _extreme(asked: Asked, site: int, column: str) -> list[Row]:
+def _extreme(asked: Selection, site: int, column: str) -> list[Row]:
     """The slowest or the largest answers."""
     sql, values = _union(asked, site, Dim.PAGE, f"key_id, requests, {column}", f" AND {column} > 0")
     rows = _rows(
@@ -388,7 +388,7 @@ def _extreme(asked: Asked, site: int, column: str) -> list[Row]:
     ]
 
 
-def _countries(asked: Asked, country: Country) -> list[Row]:
+def _countries(asked: Selection, country: Country) -> list[Row]:
     """By the countries of the visitors who asked most; the others are one row."""
     parts, values = _everywhere(asked, Dim.CLIENT, "key_id, requests, size")
     rows = _rows(
@@ -403,7 +403,7 @@ def _countries(asked: Asked, country: Country) -> list[Row]:
     )
 
 
-def _sites(asked: Asked) -> list[Row]:
+def _sites(asked: Selection) -> list[Row]:
     """Every site's requests in the range, the most asked for first."""
     parts, values = _everywhere(asked, Dim.ALL, "site_id, requests, size")
     rows = _rows(
@@ -415,7 +415,7 @@ def _sites(asked: Asked) -> list[Row]:
     return [Row(str(key), count, size) for key, count, size in rows]
 
 
-def _ways(asked: Asked, site: int) -> Ways:
+def _ways(asked: Selection, site: int) -> Ways:
     condition, given = _visits(asked)
 
     def ends(column: str) -> list[Row]:

@@ -20,7 +20,7 @@ from ecumen.passage.front import request_to
 from ecumen_machine.following import content, lines_between, lines_of
 from ecumen_machine.logdoor import LogDoor
 from ecumen_web.reading.lines import log_door, log_root
-from ecumen_web.screens.figures import HOUR, Asked
+from ecumen_web.screens.figures import HOUR, Selection
 from ecumen_web.store.models import LogFile, LogSpan, SurveyRecord
 from ecumen_web.store.translate import clean
 from ecumen_web.surveys.loading import scene_of
@@ -72,7 +72,7 @@ class _Book:
     by_key: dict[bytes, Site]
 
 
-def raw_lines(record: SurveyRecord, asked: Asked, words: str, limit: int) -> RawLines:
+def raw_lines(record: SurveyRecord, asked: Selection, words: str, limit: int) -> RawLines:
     """The last lines of the range first. words: all stand in each line, in any case."""
     scene = scene_of(record.file)
     library = _Library(record, scene, asked.site)
@@ -191,7 +191,7 @@ def _may_hold(source: Source, site: str) -> bool:
 
 
 def _of_span(
-    book: _Book, file: LogFile, hour: int, lines: Iterator[tuple[int, bytes]], asked: Asked,
+    book: _Book, file: LogFile, hour: int, lines: Iterator[tuple[int, bytes]], asked: Selection,
     parts: Sequence[bytes],
 ) -> Iterator[RawLine]:  # fmt: skip
     books = book.source.books

@@ -6,7 +6,7 @@ import { Copy } from "../../ui/Copy";
 import { Failed, Waiting } from "../../ui/States";
 
 type Contexts = Schemas["ContextsView"];
-type Switch = Schemas["Switch"];
+type Switch = Schemas["SwitchView"];
 type Tree = Schemas["TreeView"];
 type Port = Schemas["PortView"];
 

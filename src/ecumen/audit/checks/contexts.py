@@ -16,9 +16,9 @@ from ecumen.contexts.cures import spelt
 from ecumen.engines.sites import Block
 from ecumen.engines.tree import Place
 from ecumen.operations.context import Context
-from ecumen.operations.draft import Draft
 from ecumen.operations.operation import Operation
 from ecumen.operations.switch import Switch
+from ecumen.operations.trial import Trial
 from ecumen.operations.ways import Way
 from ecumen.passage.words import mend, say
 from ecumen.survey import Entry
@@ -107,7 +107,7 @@ def differs(scene: Scene) -> Iterator[Found]:
 
 
 def _restored(scene: Scene, path: str, tree: Subtree) -> list[Remedy]:
-    below = Context.census(Draft(scene.survey), path) if tree.count > 1 else None
+    below = Context.census(Trial(scene.survey), path) if tree.count > 1 else None
     operation = Context(path, Context.state(tree.top), tree.expected, below)
     openings = scene.follower.opener.opens([operation])
     return [remedy_of(Way("Give it the context of the rules", [operation], openings))]
@@ -152,7 +152,7 @@ def switch_off(scene: Scene) -> Iterator[Found]:
             continue
         turned, site = stop.ways[0], stop.site
         names = " and ".join(sorted(turned))
-        draft = Draft(scene.survey)
+        draft = Trial(scene.survey)
         operations: list[Operation] = [Switch.of(draft, name, on=on) for name, on in turned.items()]
         yield Found(
             f"{site.subject} {names}",

@@ -11,7 +11,7 @@ from ecumen.engines.httpd.choice import Resolve
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.server import Host, Server
 from ecumen.engines.httpd.way import personal_folder
-from ecumen.engines.sites import Door, Kept, Named, PersonalGround, SiteSummary, proof_of
+from ecumen.engines.sites import Door, LogKeeping, Named, PersonalGround, SiteSummary, proof_of
 from ecumen.logs.template import COMMON
 from ecumen.survey import Survey
 
@@ -54,14 +54,14 @@ class Summaries:
             errors=host.errors if (host.errors or "").startswith("/") else None,
         )
 
-    def _kept(self, host: Host) -> Kept | None:
+    def _kept(self, host: Host) -> LogKeeping | None:
         log = next((log for log in host.logs if not log.conditional), None)
         if log is None:
             return None
         # Without a format the last one stands that was given no name, else the common one.
         template = self.server.formats.get(log.form, log.form) or COMMON
         own = host is self.server.main or host.logs is not self.server.main.logs
-        return Kept(proof_of(log.directive), template, own)
+        return LogKeeping(proof_of(log.directive), template, own)
 
     def _doors(self, host: Host) -> Iterator[Door]:
         for binding in host.bindings:

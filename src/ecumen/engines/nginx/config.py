@@ -217,7 +217,7 @@ CHARSET_TYPES = frozenset(
 )
 
 
-class Draft:
+class ConfDraft:
     """Fills one place with its lines."""
 
     def __init__(self, conf: Conf, absolute: Callable[[str], str], alias_length: int = 0) -> None:
@@ -427,7 +427,7 @@ class Draft:
         regex = None
         if operator.endswith(("~", "~*")):
             regex = _regex(right or "", ignore_case=operator.endswith("*"))
-        draft = Draft(inner, self.absolute, self.alias_length)
+        draft = ConfDraft(inner, self.absolute, self.alias_length)
         for child in line.children or ():
             if not draft.take(child):
                 inner.unread.append(child)
@@ -487,47 +487,47 @@ def _condition(args: tuple[str, ...]) -> tuple[str, str, str | None]:
     raise ValueError("condition")
 
 
-_TAKERS: dict[str, Callable[[Draft, Line], None]] = {
-    "root": Draft.root,
-    "alias": Draft.alias,
-    "index": Draft.index,
-    "autoindex": Draft.listing,
-    "autoindex_format": Draft.listing_format,
-    "error_page": Draft.error_page,
-    "allow": Draft.access,
-    "deny": Draft.access,
-    "auth_basic": Draft.realm,
-    "auth_basic_user_file": Draft.passwords,
-    "satisfy": Draft.satisfy,
-    "types": Draft.types,
-    "default_type": Draft.default_type,
-    "charset": Draft.charset,
-    "charset_types": Draft.charset_types,
-    "absolute_redirect": Draft.absolute_redirect,
-    "server_name_in_redirect": Draft.own_name,
-    "port_in_redirect": Draft.own_port,
-    "disable_symlinks": Draft.links,
-    "access_log": Draft.log,
-    "error_log": Draft.error_log,
-    "recursive_error_pages": Draft.recursive,
-    "proxy_pass": Draft.upstream,
-    "fastcgi_pass": Draft.upstream,
-    "uwsgi_pass": Draft.upstream,
-    "scgi_pass": Draft.upstream,
-    "grpc_pass": Draft.upstream,
-    "memcached_pass": Draft.upstream,
-    "stub_status": Draft.maker,
-    "empty_gif": Draft.maker,
-    "try_files": Draft.tries,
-    "internal": Draft.internal,
-    "expires": Draft.expires,
-    "etag": Draft.validator,
-    "add_header": Draft.header,
-    "return": Draft.returns,
-    "rewrite": Draft.rewrite,
-    "set": Draft.set,
-    "break": Draft.stop,
-    "if": Draft.condition,
+_TAKERS: dict[str, Callable[[ConfDraft, Line], None]] = {
+    "root": ConfDraft.root,
+    "alias": ConfDraft.alias,
+    "index": ConfDraft.index,
+    "autoindex": ConfDraft.listing,
+    "autoindex_format": ConfDraft.listing_format,
+    "error_page": ConfDraft.error_page,
+    "allow": ConfDraft.access,
+    "deny": ConfDraft.access,
+    "auth_basic": ConfDraft.realm,
+    "auth_basic_user_file": ConfDraft.passwords,
+    "satisfy": ConfDraft.satisfy,
+    "types": ConfDraft.types,
+    "default_type": ConfDraft.default_type,
+    "charset": ConfDraft.charset,
+    "charset_types": ConfDraft.charset_types,
+    "absolute_redirect": ConfDraft.absolute_redirect,
+    "server_name_in_redirect": ConfDraft.own_name,
+    "port_in_redirect": ConfDraft.own_port,
+    "disable_symlinks": ConfDraft.links,
+    "access_log": ConfDraft.log,
+    "error_log": ConfDraft.error_log,
+    "recursive_error_pages": ConfDraft.recursive,
+    "proxy_pass": ConfDraft.upstream,
+    "fastcgi_pass": ConfDraft.upstream,
+    "uwsgi_pass": ConfDraft.upstream,
+    "scgi_pass": ConfDraft.upstream,
+    "grpc_pass": ConfDraft.upstream,
+    "memcached_pass": ConfDraft.upstream,
+    "stub_status": ConfDraft.maker,
+    "empty_gif": ConfDraft.maker,
+    "try_files": ConfDraft.tries,
+    "internal": ConfDraft.internal,
+    "expires": ConfDraft.expires,
+    "etag": ConfDraft.validator,
+    "add_header": ConfDraft.header,
+    "return": ConfDraft.returns,
+    "rewrite": ConfDraft.rewrite,
+    "set": ConfDraft.set,
+    "break": ConfDraft.stop,
+    "if": ConfDraft.condition,
 }
 
 

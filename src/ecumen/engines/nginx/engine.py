@@ -34,7 +34,7 @@ from ecumen.engines.sites import (
     Door,
     Doubt,
     Handling,
-    Kept,
+    LogKeeping,
     Named,
     Part,
     PersonalGround,
@@ -173,7 +173,7 @@ class NginxEngine:
             errors=server.conf.errors,
         )
 
-    def _kept(self, server: Server) -> Kept | None:
+    def _kept(self, server: Server) -> LogKeeping | None:
         log = next((g for g in server.conf.logs if g.path and not g.condition), None)
         if log is None or log.line is None:
             return None
@@ -181,7 +181,7 @@ class NginxEngine:
         form = named[0] if named else "combined"
         template = COMBINED if form == "combined" else self.whole.formats.get(form, "")
         own = any(child.place == log.line.place for child in server.line.children or ())
-        return Kept(Proof(place=log.line.place, text=log.line.quoted), template, own)
+        return LogKeeping(Proof(place=log.line.place, text=log.line.quoted), template, own)
 
     def _address(self, bound: Binding) -> str:
         if bound.address != "*" and not bound.address.startswith("unix:"):

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from ecumen import codes
-from ecumen.engines.nginx.config import CHARSET_TYPES, Conf, Draft, Log, Root, first, regex_of
+from ecumen.engines.nginx.config import CHARSET_TYPES, Conf, ConfDraft, Log, Root, first, regex_of
 from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.locations import Location, Locations
 from ecumen.engines.nginx.reader import Cache, Reader, Reading
@@ -169,7 +169,7 @@ class Compiler:
         conf.errors = DEFAULT_ERRORS
         top = first(reading.lines, "error_log")
         if top is not None:
-            Draft(conf, self.absolute).error_log(top)
+            ConfDraft(conf, self.absolute).error_log(top)
         user = first(reading.lines, "user")
         whole = Whole(reading, (), "nobody", None, {}, {}, reading.mistakes, (), self.reader)
         if user is not None and user.args:
@@ -198,7 +198,7 @@ class Compiler:
         servers: list[Server],
         doubts: list[Doubt],
     ) -> None:
-        draft = Draft(conf, self.absolute)
+        draft = ConfDraft(conf, self.absolute)
         merge = True
         inner: list[Line] = []
         defined: set[str] = set()
@@ -253,7 +253,7 @@ class Compiler:
 
     def _server(self, line: Line, outer: Conf, merge: bool) -> Server:
         conf = outer.within("server", line)
-        draft = Draft(conf, self.absolute)
+        draft = ConfDraft(conf, self.absolute)
         names: list[str] = []
         listens: list[Listen] = []
         refuses = False
@@ -314,7 +314,7 @@ class Compiler:
         if name.startswith("@") and not modifier:
             kind = "named"
         conf = outer.within(line.quoted.removesuffix(" {"), line)
-        draft = Draft(conf, self.absolute, -1 if kind == "pattern" else len(name))
+        draft = ConfDraft(conf, self.absolute, -1 if kind == "pattern" else len(name))
         inner: list[Line] = []
         for child in line.children or ():
             if child.name == "location":
@@ -333,7 +333,7 @@ class Compiler:
     def _limited(self, line: Line, conf: Conf) -> None:
         inner = conf.within(line.quoted.removesuffix(" {"), line)
         inner.upstream, inner.maker = conf.upstream, conf.maker
-        draft = Draft(inner, self.absolute)
+        draft = ConfDraft(inner, self.absolute)
         for child in line.children or ():
             if not draft.take(child):
                 inner.unread.append(child)

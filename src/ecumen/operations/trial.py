@@ -10,7 +10,7 @@ from ecumen.rights.walk import join
 from ecumen.survey import Delta, Entry, FileTable, Kind, Survey, after
 
 
-class Draft:
+class Trial:
     """The survey with what was done so far."""
 
     def __init__(self, survey: Survey) -> None:
@@ -58,7 +58,7 @@ class Draft:
 
 def simulated(survey: Survey, operations: Iterable[Operation]) -> Delta:
     """What a plan makes different. Raises LookupError for a path that the survey does not hold."""
-    draft = Draft(survey)
+    draft = Trial(survey)
     for operation in operations:
         draft.add(operation.simulate(draft))
     return draft.delta
@@ -71,7 +71,7 @@ def done(survey: Survey, operations: Iterable[Operation]) -> Survey:
 
 def cut_to(survey: Survey, tops: Iterable[str]) -> Survey:
     """The survey with these paths alone, all below them, and the folders on the way to them."""
-    files, draft = survey.files, Draft(survey)
+    files, draft = survey.files, Trial(survey)
     wanted: dict[str, None] = {"/": None}
     for top in tops:
         parts = top.split("/")
