@@ -1,7 +1,16 @@
 import { expect, test } from "vitest";
 import { decidingTriad } from "../../lib/ladder";
-import { addressOf, courses, openGate, outcomeWords, parting, questionOf, tone } from "./present";
-import type { Gate, Passage, Rung } from "./queries";
+import {
+  addressOf,
+  courses,
+  foldedClaims,
+  openGate,
+  outcomeWords,
+  parting,
+  questionOf,
+  tone,
+} from "./present";
+import type { Claim, Gate, Passage, Rung } from "./queries";
 
 const gate = (name: string, verdict: Gate["verdict"]): Gate => ({
   gate: name,
@@ -74,6 +83,19 @@ test("the deciding gate stands open until another is chosen", () => {
   expect(openGate(passage({}), null)?.gate).toBe("serve");
   expect(openGate(passage({}), "site")?.gate).toBe("site");
   expect(openGate(passage({}), "nonsense")?.gate).toBe("site");
+});
+
+test("sites that claim other names are folded around those that matter", () => {
+  const claim = (outcome: string) => ({ outcome }) as Claim;
+  const outcomes = ["other-name", "won", "other-name", "other-name", "matched-later", "other-name"];
+  const runs = foldedClaims(outcomes.map(claim));
+  expect(runs.map((run) => [run.first, run.claims.length])).toEqual([
+    [0, 1],
+    [1, 1],
+    [2, 2],
+    [4, 1],
+    [5, 1],
+  ]);
 });
 
 test("no answer, a refusal and doubt are told apart", () => {

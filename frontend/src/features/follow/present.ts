@@ -1,4 +1,4 @@
-import type { Gate, Passage, Passage as PassageType, Question, Verdict } from "./queries";
+import type { Claim, Gate, Passage, Passage as PassageType, Question, Verdict } from "./queries";
 
 export const VERDICT_WORDS: Record<Verdict, string> = {
   clear: "passes",
@@ -58,6 +58,20 @@ export function courses(passage: Passage): Course[] {
 export function openGate(passage: Passage, chosen: string | null): Gate | undefined {
   const name = chosen ?? passage.deciding_gate;
   return passage.gates.find((gate) => gate.gate === name) ?? passage.gates[0];
+}
+
+/** Claims in runs. first: its place among all, from 0. Those that claim other names stand together,
+ * where there are several; each of the others stands alone.
+ */
+export function foldedClaims(claims: Claim[]): { first: number; claims: Claim[] }[] {
+  const runs: { first: number; claims: Claim[] }[] = [];
+  claims.forEach((claim, first) => {
+    const last = runs.at(-1);
+    const joins = claim.outcome === "other-name" && last?.claims[0]?.outcome === "other-name";
+    if (joins) last?.claims.push(claim);
+    else runs.push({ first, claims: [claim] });
+  });
+  return runs;
 }
 
 const STATUS_WORDS: Record<number, string> = {
