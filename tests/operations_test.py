@@ -119,7 +119,7 @@ def shapes(survey: Survey) -> dict[str, tuple[object, ...]]:
 @pytest.mark.server
 def test_what_is_simulated_is_done_and_comes_back(tmp_path: Path, seed: int) -> None:
     kinds = Counter[str]()
-    for number in range(60):
+    for number in range(35):
         rng = random.Random(seed * 1000 + number)
         top = tmp_path / f"t{number}"
         grown(top, rng)

@@ -70,8 +70,10 @@ def nginx_site(rng: random.Random) -> str:
 def text_of(kind: str, path: str, rng: random.Random) -> str:
     if path == "/etc/web/main":
         more = {
-            "httpd": ["", "Define LOGS /l", "Define Odd", "ServerName main.test", "User nobody"],
-            "nginx": ["", "index b.html;", "merge_slashes off;", "map $host $m { default 0; }"],
+            "httpd": ["", "IncludeOptional sites/b.conf", "Define LOGS /l", "Define Odd",
+                      "ServerName main.test", "User nobody"],
+            "nginx": ["", "include sites/[b].conf;", "index b.html;", "merge_slashes off;",
+                      "map $host $m { default 0; }"],
         }[kind]  # fmt: skip
         return (HTTPD if kind == "httpd" else NGINX).format(more=rng.choice(more))
     return httpd_site(rng) if kind == "httpd" else nginx_site(rng)
@@ -137,7 +139,7 @@ def answers(survey: Survey, engines: tuple[Engine, ...]) -> list[object]:
 @pytest.mark.parametrize("kind", ["httpd", "nginx"])
 def test_what_is_taken_over_answers_as_what_is_made_anew(kind: str, seed: int) -> None:
     taken = 0
-    for number in range(60):
+    for number in range(25):
         rng = random.Random(seed * 1000 + number)
         survey = begun(kind, rng)
         engines = engines_of(survey)
@@ -148,4 +150,4 @@ def test_what_is_taken_over_answers_as_what_is_made_anew(kind: str, seed: int) -
             fresh = engines_of(survey)
             assert answers(survey, engines) == answers(survey, fresh), (number, survey.texts)
             taken += survey is not before
-    assert taken > 100
+    assert taken > 40

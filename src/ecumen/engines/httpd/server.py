@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import posixpath
 import re
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
@@ -618,7 +619,11 @@ def _compiled(
     directives = flat(tree.directives)
     said = tuple(each for each in directives if each.name.lower() != _VIRTUAL)
     same = before is not None and before.said == said and before.root == reader.root
+    # A file that is included twice makes two hosts of one line: each is its own.
+    times = Counter(id(each) for each in directives if each.name.lower() == _VIRTUAL)
     known = before.parts if before is not None and same else {}
+    if known and len(times) < times.total():
+        known = {number: part for number, part in known.items() if times[number] == 1}
     compiler = _Compiler(reader, known)
     main = compiler.host(Host(Place(engine.config, 1), None), directives)
     if main.name_line is not None:
@@ -668,7 +673,7 @@ def _compiled(
         set_names=frozenset(bearing.names),
         formats=compiler.formats,
         said=said,
-        parts={} if compiler.told else parts,
+        parts={} if compiler.told else {n: p for n, p in parts.items() if times[n] == 1},
     )
 
 

@@ -88,29 +88,35 @@ class _Door:
             door.claims[position] = _claim(new, listen)
             if door.default is old:
                 door.default = new
-            for table, name in door._keys(old):
-                if table.get(name) is old:
-                    del table[name]
-        door._name_again([old for old, _ in pairs], [new for _, new in pairs])
+        door._name_again(pairs)
         door.shown, door.wild = {}, []
         for position, (server, _) in enumerate(door.servers[:SHOWN_CLAIMS]):
             door._show(position, server)
         return door
 
-    def _name_again(self, gone: Sequence[Server], come: Sequence[Server]) -> None:
-        """Who claims the names first that other servers had, or have now."""
-        for new in come:
-            for table, name in self._keys(new):
-                holder = table.get(name)
-                if holder is None or self.position[id(new)] < self.position[id(holder)]:
+    def _name_again(self, pairs: Sequence[tuple[Server, Server]]) -> None:
+        """Who claims the names first that some servers had, or that those in their places have."""
+        left: set[tuple[int, str]] = set()
+        for old, new in pairs:
+            claimed = {(id(table), name) for table, name in self._keys(new)}
+            for table, name in self._keys(old):
+                if table.get(name) is not old:
+                    continue
+                if (id(table), name) in claimed:
                     table[name] = new
-        left = {(id(table), name) for old in gone for table, name in self._keys(old)}
-        left -= {(id(table), name) for new in come for table, name in self._keys(new)}
+                else:
+                    del table[name]
+                    left.add((id(table), name))
         written = {text for _, name in left for text in (name, f".{name}", f"*{name}", f"{name}*")}
         for server, _ in self.servers if left else ():
             for table, name in () if written.isdisjoint(server.names) else self._keys(server):
                 if (id(table), name) in left:
                     table.setdefault(name, server)
+        for _, new in pairs:
+            for table, name in self._keys(new):
+                holder = table.get(name)
+                if holder is None or self.position[id(new)] < self.position[id(holder)]:
+                    table[name] = new
 
     def _show(self, position: int, server: Server) -> None:
         for name in server.names:
