@@ -130,7 +130,7 @@ def answers(survey: Survey, engines: tuple[Engine, ...]) -> list[object]:
         found += [engine.sites(), engine.listens, engine.breaks, sorted(engine.files)]
     for name in ("a.test", "y.a.test", "x.b.test", "z.b.test", "c.test", "none.test", "192.0.2.10"):
         for port in (80, 8080):
-            for path in ("/", "/x", "/q", "/r", "//index.html"):
+            for path in ("/", "/x", "/q"):
                 request = read_request(f"http://{name}:{port}{path}", to="192.0.2.10")
                 found.append(follower.follow(request))
     return found
@@ -139,7 +139,7 @@ def answers(survey: Survey, engines: tuple[Engine, ...]) -> list[object]:
 @pytest.mark.parametrize("kind", ["httpd", "nginx"])
 def test_what_is_taken_over_answers_as_what_is_made_anew(kind: str, seed: int) -> None:
     taken = 0
-    for number in range(25):
+    for number in range(15):
         rng = random.Random(seed * 1000 + number)
         survey = begun(kind, rng)
         engines = engines_of(survey)
@@ -150,4 +150,4 @@ def test_what_is_taken_over_answers_as_what_is_made_anew(kind: str, seed: int) -
             fresh = engines_of(survey)
             assert answers(survey, engines) == answers(survey, fresh), (number, survey.texts)
             taken += survey is not before
-    assert taken > 40
+    assert taken > 25
