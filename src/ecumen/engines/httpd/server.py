@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
@@ -619,11 +618,10 @@ def _compiled(
     directives = flat(tree.directives)
     said = tuple(each for each in directives if each.name.lower() != _VIRTUAL)
     same = before is not None and before.said == said and before.root == reader.root
+    virtual = [id(each) for each in directives if each.name.lower() == _VIRTUAL]
     # A file that is included twice makes two hosts of one line: each is its own.
-    times = Counter(id(each) for each in directives if each.name.lower() == _VIRTUAL)
-    known = before.parts if before is not None and same else {}
-    if known and len(times) < times.total():
-        known = {number: part for number, part in known.items() if times[number] == 1}
+    single = len(set(virtual)) == len(virtual)
+    known = before.parts if before is not None and same and single else {}
     compiler = _Compiler(reader, known)
     main = compiler.host(Host(Place(engine.config, 1), None), directives)
     if main.name_line is not None:
@@ -673,7 +671,7 @@ def _compiled(
         set_names=frozenset(bearing.names),
         formats=compiler.formats,
         said=said,
-        parts={} if compiler.told else {n: p for n, p in parts.items() if times[n] == 1},
+        parts={} if compiler.told or not single else parts,
     )
 
 

@@ -6,7 +6,6 @@ Source: nginx, ngx_http_core_module ("server", "listen", "server_name", "locatio
 from __future__ import annotations
 
 import ipaddress
-from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
@@ -223,13 +222,14 @@ class Compiler:
         doubts += [_unread(line) for line in conf.unread]
         whole.defined = frozenset(defined)
         known = self.before.parts if self.before is not None else {}
-        # A file that is included twice makes two servers of one line: each is its own.
-        times = Counter(map(id, inner))
-        parts = []
-        for line in inner:
-            part = known.get(id(line)) if times[id(line)] == 1 else None
-            parts.append(part or (line, self._server(line, conf, merge)))
-        whole.parts |= {id(part[0]): part for part in parts if times[id(part[0])] == 1}
+        if len(set(map(id, inner))) < len(inner):
+            # A file that is included twice makes two servers of one line: each is its own.
+            parts = [(line, self._server(line, conf, merge)) for line in inner]
+        else:
+            parts = [
+                known.get(id(line)) or (line, self._server(line, conf, merge)) for line in inner
+            ]
+            whole.parts |= {id(part[0]): part for part in parts}
         servers += [part[1] for part in parts]
 
     def _map(self, line: Line, whole: Whole) -> None:
