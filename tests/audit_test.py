@@ -12,8 +12,9 @@ import pytest
 from click.testing import CliRunner
 
 from ecumen.audit import CHECKS, Finding, audit
-from ecumen.audit.check import Check, Found
+from ecumen.audit.check import MOST_PLANNED, Check, Found
 from ecumen.audit.finding import Impact
+from ecumen.audit.telling import MOST_TOLD, told
 from ecumen.contexts.shipped import shipped_policy
 from ecumen.passage import Follower
 from ecumen.passage.front import front_pages
@@ -29,6 +30,7 @@ from ecumen.survey import (
 )
 from ecumen_cli.main import ecumen
 from ecumen_demo import demo_survey
+from ecumen_web.store.translate import remedy_of, remedy_row
 from tests.application import ROOT
 from tests.builders import nginx, server
 
@@ -551,3 +553,16 @@ def test_hostile_names_stay_data(tmp_path: Path) -> None:
         assert "\x1b" not in run(path, "--format", form)
     for row in run(path, "--format", "csv").splitlines()[1:]:
         assert not any(cell.startswith(("=", "+", "@")) for cell in row.split(","))
+
+
+def test_a_million_open_files_are_a_remedy_of_some_and_the_number_of_the_rest() -> None:
+    """What an owner makes of files in bulk must not fill the records of everybody's findings."""
+    count = MOST_PLANNED + 500
+    lines = [f"0666 ines /home/ines/f{number}" for number in range(count)]
+    found = [f for f in audit(Follower(server("", lines))).findings if f.id == "ladder.wide-open"]
+    (remedy,) = found[0].remedies
+    assert (len(remedy.operations), remedy.left) == (MOST_PLANNED, 500)
+    view = told(remedy)
+    assert (len(view.shell), view.more) == (MOST_TOLD, count - MOST_TOLD)
+    assert len(json.dumps(remedy_row(remedy))) < 200 * MOST_PLANNED
+    assert remedy_of(json.loads(json.dumps(remedy_row(remedy)))) == remedy

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 
 from ecumen.audit.finding import Finding, Impact, Remedy, Toll
 from ecumen.audit.scene import Scene, Site
 from ecumen.operations import Operation
+from ecumen.operations.mode import Mode
 from ecumen.operations.ways import Way
 from ecumen.passage.verdict import Evidence
+from ecumen.survey import Entry
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,6 +33,7 @@ class Found:
 
 
 MOST_SHOWN = 5  # pieces of evidence of one kind in a finding
+MOST_PLANNED = 1000  # operations of one remedy
 Look = Callable[[Scene], Iterable[Found]]
 
 
@@ -85,6 +88,12 @@ def mended(
     if found:
         found[0] = replace(found[0], operations=list(operations), commands=list(commands))
     return found
+
+
+def changed_modes(title: str, entries: Sequence[Entry], change: str) -> list[Remedy]:
+    """One remedy that changes the mode of each, as `o-w`; of the first `MOST_PLANNED` of them."""
+    first = [Mode.of(entry, change) for entry in entries[:MOST_PLANNED]]
+    return [Remedy(title, list(first), left=len(entries) - len(first))]
 
 
 def remedy_of(way: Way) -> Remedy:

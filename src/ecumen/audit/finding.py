@@ -35,13 +35,15 @@ class Toll:
 @dataclass(frozen=True, slots=True)
 class Remedy:
     """One way to mend a finding: a plan's operations, and what else it would open or close.
-    commands: to copy, where no operation does it yet.
+    commands: to copy, where no operation does it yet. left: how many more paths there are of the
+    same kind; an owner may have made millions of them.
     """
 
     title: str
     operations: list[Operation] = field(default_factory=list)
     openings: list[Opening] = field(default_factory=list)
     commands: list[str] = field(default_factory=list)
+    left: int = 0
 
 
 @dataclass(frozen=True, slots=True)

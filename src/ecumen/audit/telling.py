@@ -30,5 +30,5 @@ def told(remedy: Remedy) -> RemedyView:
         [operation.describe() for operation in first],
         [opening.words for opening in remedy.openings[:MOST_OPENINGS]],
         [operation.shell() for operation in first] + remedy.commands,
-        len(remedy.operations) - len(first),
+        len(remedy.operations) - len(first) + remedy.left,
     )

@@ -92,4 +92,5 @@ class SurveySource:
 
     def stamp(self, path: str) -> Hashable | None:
         """The text itself: surveys share those that are the same."""
-        return self.read(path)
+        text = self.survey.texts.get(path)
+        return self.read(path) if text is None else text

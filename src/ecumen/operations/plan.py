@@ -102,12 +102,12 @@ def read_plan(text: str | bytes) -> Plan:
 
 def standings(survey: Survey, operations: Iterable[Operation]) -> list[Standing]:
     """How each operation stands to the server of a survey, once those before it are done."""
-    draft, found = Trial(survey), []
+    trial, found = Trial(survey), []
     for operation in operations:
-        standing = operation.standing(draft)
+        standing = operation.standing(trial)
         found.append(standing)
         if standing is Standing.DUE:
-            draft.add(operation.simulate(draft))
+            trial.add(operation.simulate(trial))
     return found
 
 

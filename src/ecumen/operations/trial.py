@@ -58,10 +58,10 @@ class Trial:
 
 def simulated(survey: Survey, operations: Iterable[Operation]) -> Delta:
     """What a plan makes different. Raises LookupError for a path that the survey does not hold."""
-    draft = Trial(survey)
+    trial = Trial(survey)
     for operation in operations:
-        draft.add(operation.simulate(draft))
-    return draft.delta
+        trial.add(operation.simulate(trial))
+    return trial.delta
 
 
 def done(survey: Survey, operations: Iterable[Operation]) -> Survey:
@@ -71,11 +71,11 @@ def done(survey: Survey, operations: Iterable[Operation]) -> Survey:
 
 def cut_to(survey: Survey, tops: Iterable[str]) -> Survey:
     """The survey with these paths alone, all below them, and the folders on the way to them."""
-    files, draft = survey.files, Trial(survey)
+    files, trial = survey.files, Trial(survey)
     wanted: dict[str, None] = {"/": None}
     for top in tops:
         parts = top.split("/")
         wanted |= dict.fromkeys("/".join(parts[:n]) for n in range(2, len(parts) + 1))
-        wanted |= dict.fromkeys(draft.below(top))
+        wanted |= dict.fromkeys(trial.below(top))
     entries = (files.get(path) for path in wanted)
     return replace(survey, files=FileTable(entry for entry in entries if entry is not None))

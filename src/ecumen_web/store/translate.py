@@ -78,6 +78,7 @@ def remedy_row(remedy: Remedy) -> dict[str, Any]:
         "operations": [written(operation) for operation in remedy.operations],
         "openings": [asdict(opening) for opening in remedy.openings],
         "commands": [clean(line) for line in remedy.commands],
+        "left": remedy.left,
     }
 
 
@@ -88,6 +89,7 @@ def remedy_of(row: dict[str, Any]) -> Remedy:
         [read_operation(each) for each in row["operations"]],
         [Opening(**each) for each in row["openings"]],
         row["commands"],
+        row.get("left", 0),
     )
 
 

@@ -1,13 +1,12 @@
 import { AxisBottom, AxisLeft } from "@visx/axis";
 import { Brush } from "@visx/brush";
 import { curveStepAfter } from "@visx/curve";
-import { ParentSize } from "@visx/responsive";
 import { scaleLinear, scaleUtc } from "@visx/scale";
 import { AreaClosed } from "@visx/shape";
 import { type PointerEvent, useMemo, useState } from "react";
 import { count } from "../../lib/numbers";
 import { AXIS, WORDS } from "../../ui/plots/axis";
-import { Reading } from "../../ui/plots/Reading";
+import { Readable } from "../../ui/plots/Readable";
 import { at, brushed, type Column, columns, type Range, tickWords, zoneWords } from "./present";
 import type { Figures } from "./queries";
 
@@ -35,28 +34,23 @@ export function Tide({ figures, whole, range, zone, put }: Props) {
   const told = bar ? wordsOf(bar, zone) : "";
   return (
     <figure>
-      <Reading
+      <Readable
         label="Read requests over time"
         count={bars.length}
         at={read}
         read={setRead}
         words={told}
-      />
-      <div className="outline-offset-2 outline-ink peer-focus-visible:outline-2">
-        <ParentSize
-          debounceTime={50}
-          style={{ height: HEIGHT }}
-          initialSize={{ width: 840, height: HEIGHT }}
-        >
-          {({ width }) => (
-            <Plot
-              key={`${range.begin} ${range.end} ${width}`}
-              {...{ figures, whole, range, zone, put, bars, read, setRead }}
-              width={Math.max(240, width)}
-            />
-          )}
-        </ParentSize>
-      </div>
+        height={HEIGHT}
+        narrowest={240}
+      >
+        {(width) => (
+          <Plot
+            key={`${range.begin} ${range.end} ${width}`}
+            {...{ figures, whole, range, zone, put, bars, read, setRead }}
+            width={width}
+          />
+        )}
+      </Readable>
       <figcaption className="mt-1 flex flex-wrap gap-x-5 text-sm text-faint">
         {told ? (
           <output className="text-ink">{told}</output>

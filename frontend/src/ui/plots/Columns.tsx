@@ -1,11 +1,10 @@
 import { AxisBottom, AxisLeft } from "@visx/axis";
-import { ParentSize } from "@visx/responsive";
 import { scaleBand, scaleLinear } from "@visx/scale";
 import { Bar } from "@visx/shape";
 import { useState } from "react";
 import { count } from "../../lib/numbers";
 import { AXIS, WORDS } from "./axis";
-import { Reading } from "./Reading";
+import { Readable } from "./Readable";
 
 interface Props {
   title: string;
@@ -28,24 +27,17 @@ export function Columns({ title, values, words }: Props) {
         {title}
         <output className="text-ink">{told}</output>
       </figcaption>
-      <Reading
+      <Readable
         label={`Read ${title.toLowerCase()}`}
         count={values.length}
         at={read}
         read={setRead}
         words={told}
-      />
-      <div className="outline-offset-2 outline-ink peer-focus-visible:outline-2">
-        <ParentSize
-          debounceTime={50}
-          style={{ height: HEIGHT }}
-          initialSize={{ width: 380, height: HEIGHT }}
-        >
-          {({ width }) => (
-            <Plot {...{ title, values, words, read, setRead }} width={Math.max(120, width)} />
-          )}
-        </ParentSize>
-      </div>
+        height={HEIGHT}
+        narrowest={120}
+      >
+        {(width) => <Plot {...{ title, values, words, read, setRead }} width={width} />}
+      </Readable>
     </figure>
   );
 }

@@ -152,8 +152,8 @@ def switch_off(scene: Scene) -> Iterator[Found]:
             continue
         turned, site = stop.ways[0], stop.site
         names = " and ".join(sorted(turned))
-        draft = Trial(scene.survey)
-        operations: list[Operation] = [Switch.of(draft, name, on=on) for name, on in turned.items()]
+        trial = Trial(scene.survey)
+        operations: list[Operation] = [Switch.of(trial, name, on=on) for name, on in turned.items()]
         yield Found(
             f"{site.subject} {names}",
             [site],

@@ -7,12 +7,11 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ecumen.audit.check import MOST_SHOWN, Found, check, mended
+from ecumen.audit.check import MOST_SHOWN, Found, changed_modes, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.neighbours import Exposed, exposed
 from ecumen.audit.scene import Scene, Site
 from ecumen.audit.users import is_person, users_of
-from ecumen.operations.mode import Mode
 from ecumen.operations.owner import Owner
 from ecumen.survey import Entry, Kind
 from ecumen.survey.files import KINDS
@@ -40,14 +39,13 @@ def wide_open(scene: Scene) -> Iterator[Found]:
     for home, found in by_home.items():
         account = homes[home]
         many = f" and {len(found) - 1} more" if len(found) > 1 else ""
-        operations = [Mode.of(entry, "o-w") for entry in found]
         yield Found(
             home,
             _personal(scene, account.name),
             [scene.entry(entry) for entry in found[:MOST_SHOWN]],
             f"Everybody may write {found[0].path}{many} of {account.name}",
-            remedies=mended(
-                "Take the right to write away from all but the owner", operations=operations
+            remedies=changed_modes(
+                "Take the right to write away from all but the owner", found, "o-w"
             ),
             accounts=1,
         )
@@ -98,9 +96,11 @@ def neighbour(scene: Scene) -> Iterator[Found]:
         who = others[0] if len(others) == 1 else f"{len(others)} other owners"
         what = "write" if first.writers else "read"
         many = f" and {len(files) - 1} more" if len(files) > 1 else ""
-        operations = [Mode.of(each.entry, "o-rwx") for each in files if each.entry.mode & 0o007]
-        remedies = mended("Let the owner alone, and the web server where it must, read it",
-                          operations=operations)  # fmt: skip
+        remedies = changed_modes(
+            "Let the owner alone, and the web server where it must, read it",
+            [each.entry for each in files if each.entry.mode & 0o007],
+            "o-rwx",
+        )
         yield Found(
             owner,
             _personal(scene, owner),

@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 
-from ecumen.audit.check import MOST_SHOWN, Found, check, mended
+from ecumen.audit.check import MOST_SHOWN, Found, changed_modes, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.roots import roots, sites_of, twins, under
 from ecumen.audit.scene import Scene, Site
-from ecumen.operations.mode import Mode
 from ecumen.operations.quoting import quoted
 from ecumen.rights import Problem
 from ecumen.survey import Entry, Kind
@@ -165,7 +164,6 @@ def _inside(
 # --- what lies in them ---
 
 
-# Endings of which one file in each root is asked for.
 def _writers(scene: Scene, entry: Entry) -> str | None:
     """Who else than the owner may write, in words; None where nobody."""
     if entry.kind is Kind.LINK:
@@ -205,9 +203,8 @@ def loose(scene: Scene) -> Iterator[Found]:
                 [scene.entry(entry) for entry in found[:MOST_SHOWN]],
                 f"{who[0].upper()}{who[1:]} may write {first}{many}, which is served",
                 group=who,
-                remedies=mended(
-                    "Take the right to write away from all but the owner",
-                    operations=[Mode.of(entry, bits) for entry in found],
+                remedies=changed_modes(
+                    "Take the right to write away from all but the owner", found, bits
                 ),
             )
 
