@@ -194,7 +194,7 @@ def check_figures(truth: Truth, rng: random.Random) -> None:
             and (not classes or STATUS[row[2]] // 100 * 100 in classes)
             and (who == "everybody" or (row[5] == "LampBot/1") == (who == "automatic"))
         ]  # fmt: skip
-        found = figures.figures(figures.Asked(HERE, begin, end, site, classes, who))
+        found = figures.figures(figures.Selection(HERE, begin, end, site, classes, who))
         assert found.totals.requests == len(rows)
         assert found.totals.size == sum(row[4] for row in rows)
         assert found.totals.clients == len({row[1] for row in rows})
@@ -220,7 +220,7 @@ def test_failures_lead_to_their_gates_findings_and_tolls(tmp_path: Path) -> None
     )
     record = kept(small(log), tmp_path)
     reading.read_logs(record)
-    found = failures.failures(record, figures.Asked(HERE, AT, AT + 86_400))
+    found = failures.failures(record, figures.Selection(HERE, AT, AT + 86_400))
     told = {(g.status, g.standing, g.gate): (g.requests, g.visitors) for g in found.groups}
     assert told == {
         (403, "explained", "ladder"): (6, 3),
@@ -230,7 +230,7 @@ def test_failures_lead_to_their_gates_findings_and_tolls(tmp_path: Path) -> None
     assert (found.failed, found.explained) == (8, 7)
     shut = found.groups[0]
     assert (shut.places[0].path, shut.first, shut.last) == ("/srv/a/shut.html", AT, AT + 3000)
-    early = failures.failures(record, figures.Asked(HERE, AT, AT + 3600, classes=(500,)))
+    early = failures.failures(record, figures.Selection(HERE, AT, AT + 3600, classes=(500,)))
     assert [(g.status, g.now) for g in early.groups] == [(500, 200)]
     (rejected,) = RejectedLine.objects.all()
     assert (bytes(rejected.text), rejected.why.startswith("not of the form")) == (b"nonsense", True)
@@ -254,7 +254,7 @@ def test_another_template_or_a_second_one_reads_no_line_again(tmp_path: Path) ->
         stream.write(line(AT + 9, "192.0.2.2", "/", 200, 9, "x"))
         stream.write("b.test " + line(AT + 9, "192.0.2.3", "/", 200, 9, "x"))
     assert reading.read_logs(both) == 2
-    assert figures.figures(figures.Asked(HERE, AT, AT + 3600)).totals.requests == 3
+    assert figures.figures(figures.Selection(HERE, AT, AT + 3600)).totals.requests == 3
     source = LogSource.objects.get(kind="access")
     assert (source.lines, source.rejected) == (3, 0)
 
@@ -266,7 +266,7 @@ def test_a_file_that_is_gone_is_passed_over(tmp_path: Path) -> None:
     log.write_text(line(AT + 60, "192.0.2.1", "/new", 200, 9, "x"))
     record = kept(small(log), tmp_path)
     reading.read_logs(record)
-    asked = figures.Asked(HERE, AT, AT + 3600)
+    asked = figures.Selection(HERE, AT, AT + 3600)
     assert [each.target for each in raw_lines(record, asked, "", 9).lines] == ["/new", "/old"]
     old.unlink()
     assert [each.target for each in raw_lines(record, asked, "", 9).lines] == ["/new"]
@@ -294,7 +294,7 @@ def test_page_by_page_every_line_comes_once_the_last_first(
     seen: list[tuple[int, str]] = []
     for _ in range(200):
         assert end is not None
-        page = raw_lines(record, figures.Asked(HERE, AT, end), "", 1000)
+        page = raw_lines(record, figures.Selection(HERE, AT, end), "", 1000)
         seen += [(each.at, each.target) for each in page.lines]
         end = page.searched_to
         if end is None:
@@ -396,7 +396,7 @@ def test_countries_are_told_where_there_is_a_database_of_them(
     log.write_text("".join(line(AT + n, clients[n % 5], "/", 200, 9, "x") for n in range(50)))
     record = kept(small(log), tmp_path)
     reading.read_logs(record)
-    asked = figures.Asked(HERE, AT, AT + 3600)
+    asked = figures.Selection(HERE, AT, AT + 3600)
     assert "countries" not in figures.figures(asked, countries.countries()).lists
     settings.COUNTRIES = path
     rows = figures.figures(asked, countries.countries()).lists["countries"]
@@ -522,7 +522,7 @@ def test_real_logs_over_a_rotation_and_a_kill(kind: str, seed: int, tmp_path: Pa
         source = LogSource.objects.filter(kind="access")
         assert sum(row.lines for row in source) == len(asked), asked
         assert sum(row.rejected for row in source) == 0
-        whole = figures.Asked(HERE, 0, 1 << 33)
+        whole = figures.Selection(HERE, 0, 1 << 33)
         found = figures.figures(whole)
         assert found.totals.requests == len(asked)
         assert found.totals.failed == sum(status >= 400 for *_, status in asked)
