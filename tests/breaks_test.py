@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 
 from ecumen.engines import engine
+from ecumen.engines.breaks import Break
 from ecumen_machine import EngineSpec, take_survey
 from tests.worlds.plain import plain_head
 
@@ -18,7 +19,7 @@ WELL = {
 }
 
 
-def breaks(kind: str, base: Path, middle: str) -> tuple[list[engine.Break], dict[str, bool]]:
+def breaks(kind: str, base: Path, middle: str) -> tuple[list[Break], dict[str, bool]]:
     """What stops an engine whose middle site is written like this; which sites are behind."""
     base.chmod(0o755)
     (base / "www").mkdir()

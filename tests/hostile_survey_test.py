@@ -564,7 +564,9 @@ def test_a_check_that_hangs_is_ended_with_all_that_it_started(
 # --- the process that understands ---
 
 
-def test_the_process_that_understands_can_do_nothing_else(base: Path) -> None:
+def test_the_process_that_understands_can_do_nothing_else(
+    base: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Tried from inside of it, in place of understanding."""
     config = configured(base)
     tries = base / "tries"
@@ -592,11 +594,6 @@ def test_the_process_that_understands_can_do_nothing_else(base: Path) -> None:
 
         raise ProbeError(f"tried: {results}, uid {os.getuid() != 0}")
 
-    import ecumen_machine.apart as apart
-
-    original, apart.understood = apart.understood, attack
-    try:
-        with tries.open("w+b") as stream, pytest.raises(Exception, match=r"tried: \[\], uid True"):
-            survey_apart(stream, [EngineSpec("httpd", str(config))])
-    finally:
-        apart.understood = original
+    monkeypatch.setattr("ecumen_machine.apart.understood", attack)
+    with tries.open("w+b") as stream, pytest.raises(Exception, match=r"tried: \[\], uid True"):
+        survey_apart(stream, [EngineSpec("httpd", str(config))])

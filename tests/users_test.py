@@ -84,7 +84,7 @@ def test_one_plan_mends_all_that_were_chosen_and_nobody_else() -> None:
         "setfacl -m user:www-data:--x -- /home/ines", "setfacl -m user:www-data:--x -- /home/otto",
     ]  # fmt: skip
     assert [plan.opened for plan in plans] == sorted(plan.opened for plan in plans)
-    assert [o.path for o in one_plan(looked, ["otto"])[0].operations] == ["/home/otto"]
+    assert [o.at for o in one_plan(looked, ["otto"])[0].operations] == ["/home/otto"]
     assert one_plan(looked, ["nobody-here"]) == []
 
 

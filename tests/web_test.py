@@ -30,6 +30,7 @@ from ecumen.survey import FileTable, write_survey
 from ecumen.views.lanes import lanes
 from ecumen.views.sheet import sheet
 from ecumen_demo import Moment, demo_survey
+from ecumen_machine.quiet import let_go
 from ecumen_web import queue
 from ecumen_web.api import roots, sites
 from ecumen_web.api.bindings import Bindings, BindingsSerializer
@@ -249,7 +250,7 @@ def test_what_was_made_to_load_a_survey_leaves_memory(
     assert SurveyRecord.objects.count() == 7
     # Each was made to be loaded and to be looked at; the last few that were looked at stay.
     assert len(made) == 14
-    loading.let_go()
+    let_go()
     assert sum(ref() is not None for ref in made) == 2
 
 

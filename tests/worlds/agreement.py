@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from ecumen.passage import Follower
 from ecumen.passage.request import request_of
@@ -60,7 +61,10 @@ class Report:
 
 
 # By kind of engine: how a world is built and how the server is run.
-ENGINES = {"httpd": (httpd_world.Builder, httpd), "nginx": (nginx_world.Builder, nginx)}
+ENGINES: dict[str, tuple[type[httpd_world.Builder | nginx_world.Builder], Any]] = {
+    "httpd": (httpd_world.Builder, httpd),
+    "nginx": (nginx_world.Builder, nginx),
+}
 
 
 def differences(answer: dict[str, object], seen: Seen) -> list[str]:

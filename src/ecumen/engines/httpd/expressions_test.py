@@ -17,6 +17,9 @@ class Given:
     variables: dict[str, str] = field(default_factory=lambda: {"REQUEST_URI": "/a/b.txt"})
     headers: dict[str, str] = field(default_factory=lambda: {"host": "choir.test"})
 
+    def mark(self, name: str) -> bool | None:
+        return None
+
     def variable(self, name: str) -> str:
         return self.variables[name]
 

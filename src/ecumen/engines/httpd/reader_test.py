@@ -118,7 +118,7 @@ def test_includes_come_in_the_order_of_names() -> None:
     tree = read(
         main="Include sites/*.conf\nIncludeOptional gone/*\nInclude more",
         sites__b="no",
-        **{"sites__20.conf": "B 1", "sites__10.conf": "A 1", "sites__.hidden.conf": "H 1"},
+        **{"sites__20.conf": "B 1", "sites__10.conf": "A 1", "sites__.hidden.conf": "H 1"},  # type: ignore[arg-type]
         more__y="Y 1",
         more__sub__x="X 1",
     )

@@ -14,7 +14,9 @@ TYPES = {"html": "text/html", "txt": "text/plain", "css": "text/css", "gz": "app
 
 def settings(*lines: str):  # type: ignore[no-untyped-def]
     place = Place("/etc/c", 1)
-    return section_settings([Directive(*line.split(maxsplit=1), place) for line in lines])
+    return section_settings(
+        [Directive(name, rest, place) for name, rest in (line.split(maxsplit=1) for line in lines)]
+    )
 
 
 def merged(*sections: tuple[str, ...]):  # type: ignore[no-untyped-def]

@@ -5,7 +5,8 @@ from __future__ import annotations
 import pytest
 from tests.builders import passage, server
 
-from ecumen.engines.httpd.way import alias_length, personal_folder
+from ecumen.engines.httpd.redirects import alias_length
+from ecumen.engines.httpd.way import personal_folder
 
 
 @pytest.mark.parametrize(
