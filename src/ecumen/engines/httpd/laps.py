@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 from ecumen import codes
 from ecumen.engines.httpd.asking import Asking
-from ecumen.engines.httpd.lexer import words
+from ecumen.engines.httpd.deciding import ErrorPage, Goes, error_page
 from ecumen.engines.httpd.overrides import OverrideReader
 from ecumen.engines.httpd.phases import Looked, Phases
 from ecumen.engines.httpd.server import Server
@@ -27,12 +27,10 @@ from ecumen.engines.sites import (
     Handling,
     Part,
     Phase,
-    Proof,
     Rank,
     proof_of,
     weigh,
 )
-from ecumen.engines.tree import Directive
 from ecumen.engines.upstreams import is_closed
 from ecumen.rights import Walker
 from ecumen.survey import Survey
@@ -150,23 +148,20 @@ class Laps:
             return
         rank = block.rank
         lap = next((lap for lap in laps if lap.first.asking.lap == rank.lap), laps[-1])
-        directive = _settings_at(lap, rank).error_pages.get(block.status or 0)
-        page = "".join(words(directive.text)[1:2]) if directive is not None else ""
-        if directive is None or " " in page or page.lower() == "default":
-            return
-        proof = proof_of(directive)
-        if "%{" in page:
-            self._unknown_page(handling, block, page, proof)
-        elif "://" in page:
-            if block.status != 401:
-                shown = Answer(302, rank, REDIRECT, page)
+        page = error_page(_settings_at(lap, rank), block.status or 0)
+        match page.goes if page is not None else Goes.OWN:
+            case Goes.UNKNOWN if page is not None:
+                self._unknown_page(handling, block, page)
+            case Goes.SENT if page is not None:
+                shown = Answer(302, rank, REDIRECT, page.where)
                 _replace(part, block, replace(block, page=shown))
-        elif page.startswith("/"):
-            self._local_page(handling, part, block, page, lap, directive)
+            case Goes.LOCAL if page is not None:
+                self._local_page(handling, part, block, page, lap)
 
-    def _unknown_page(self, handling: Handling, block: Block, page: str, proof: Proof) -> None:
-        facts = {"status": block.status, "page": page}
-        doubt = Doubt(codes.SERVE_ERROR_PAGE, block.rank, facts, (proof,), only_type=True)
+    def _unknown_page(self, handling: Handling, block: Block, page: ErrorPage) -> None:
+        facts = {"status": block.status, "page": page.where}
+        proofs = (proof_of(page.directive),)
+        doubt = Doubt(codes.SERVE_ERROR_PAGE, block.rank, facts, proofs, only_type=True)
         handling.serve.doubts.append(doubt)
 
     def _local_page(
@@ -174,11 +169,10 @@ class Laps:
         handling: Handling,
         part: Part,
         block: Block,
-        page: str,
+        page: ErrorPage,
         lap: _Lap,
-        directive: Directive,
     ) -> None:
-        path, mark, query = page.partition("?")
+        path, mark, query = page.where.partition("?")
         asking = lap.first.asking.again(
             lap.first.asking.read(path),
             query if mark else None,
@@ -190,7 +184,7 @@ class Laps:
         self.run(asking, inner)
         weighed = weigh(inner.course, of_types=True)
         if not weighed.sure:
-            self._unknown_page(handling, block, page, proof_of(directive))
+            self._unknown_page(handling, block, page)
             return
         answer = weighed.answer
         if answer is not None and answer.status == 200:

@@ -384,7 +384,7 @@ class Serving:
             self.goes_on = self.looked
             self.part.code = codes.PASSAGE_NOT_REACHED
             return
-        names = ("index.html",) if settings.index is None else settings.index
+        names = settings.index_names
         if names and self._index(walked, folder, names):
             return
         self._listing(walked, folder)
@@ -547,16 +547,14 @@ class Serving:
         line = Proof(place=options.place if options else None, text=options.text if options else "")
         proofs = (line,) if line.place else ()
         self.part.facts |= facts
-        if options is None or not options.bits & Opt.INDEXES:
+        if not settings.bits & Opt.INDEXES:
             self._block(codes.SERVE_NO_INDEX, rank, 403, facts, *proofs)
             return
         if not decide(folder, self.walker.subject, READ).allowed:
             self._block(codes.LADDER_UNLISTABLE, rank, 403, facts, Proof(entry=folder))
-        kind = settings.listing_type or "text/html"
-        charset = settings.listing_charset or "ISO-8859-1"
         self.part.code = codes.SERVE_LISTING
         self.part.proofs += proofs
-        self.part.answer = Answer(200, rank, content_type=f"{kind};charset={charset}")
+        self.part.answer = Answer(200, rank, content_type=settings.listing_kind)
 
     def _redirect(self, looked: Looked, path: str, rank: Rank) -> None:
         """The visitor is sent to a folder's address with its slash."""

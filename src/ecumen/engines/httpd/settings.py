@@ -178,6 +178,27 @@ class Settings:
 
     _told: list[tuple[int, Any, _Join | None]] | None = field(default=None, init=False)
 
+    @property
+    def index_names(self) -> tuple[str, ...]:
+        """The names that are tried for a folder, in order."""
+        return ("index.html",) if self.index is None else self.index
+
+    @property
+    def bits(self) -> int:
+        """The options that hold, as bits of `Opt`."""
+        return Opt.NONE if self.options is None else self.options.bits
+
+    @property
+    def listing_kind(self) -> str:
+        """The content type of a folder's listing."""
+        return f"{self.listing_type or 'text/html'};charset={self.listing_charset or 'ISO-8859-1'}"
+
+    @property
+    def auth_kind(self) -> str | None:
+        """The way to sign in; None where there is none."""
+        kind = None if self.auth_type is None else self.auth_type.value.lower()
+        return None if kind == "none" else kind
+
     def over(self, base: Settings) -> Settings:
         """These settings upon `base`, as a later section upon an earlier one."""
         if base is EMPTY:

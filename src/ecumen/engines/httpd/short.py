@@ -17,8 +17,8 @@ from ecumen.engines.httpd import types
 from ecumen.engines.httpd.access import Access, Outcome, Visitor, judge
 from ecumen.engines.httpd.asking import Asking, own_address
 from ecumen.engines.httpd.choice import Chooser
+from ecumen.engines.httpd.deciding import ErrorPage, Goes, Ruling, error_page, ruled
 from ecumen.engines.httpd.hostname import read_host
-from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.redirects import Redirect, find_redirect
 from ecumen.engines.httpd.server import Alias, Host, Server, Upstream, with_value
 from ecumen.engines.httpd.settings import FileSection, Opt, Settings
@@ -28,11 +28,11 @@ from ecumen.engines.httpd.walk import FolderWalk
 from ecumen.engines.httpd.way import REDIRECT, cleaned, takes
 from ecumen.engines.short import MOST_KEPT, PLAIN_PATH, Door, Question, Short, ShortSite
 from ecumen.engines.sites import Arrival
-from ecumen.engines.tree import Directive
 from ecumen.rights import READ, Problem, Walker, decide
 from ecumen.survey import Entry, Kind
 
 MOST_ENDINGS = 1000
+_STATUS_OF = {Ruling.GRANTED: 200, Ruling.DENIED: 403, Ruling.LOGIN: 401}
 
 
 @dataclass(slots=True, eq=False)
@@ -218,31 +218,23 @@ class ShortAnswers:
             or with_value(settings.handler) is not None
         ):
             return None
-        index = ("index.html",) if settings.index is None else settings.index
-        bits = settings.options.bits if settings.options is not None else Opt.NONE
-        kind = settings.listing_type or "text/html"
-        charset = settings.listing_charset or "ISO-8859-1"
         rules = None if settings.access is None else _alike(settings.access)
-        return _Held(settings, index, bits, f"{kind};charset={charset}", rules)
+        return _Held(settings, settings.index_names, settings.bits, settings.listing_kind, rules)
 
-    def _outcome(self, held: _Held, asked: Question) -> Outcome | None:
-        """What the rules say of the visitor: granted, denied or a sign-in; None for unsure."""
-        settings = held.settings
-        access = settings.access
-        if access is None or not (access.rules or access.inherited):
-            kind = settings.auth_type
-            return None if kind is not None and kind.value.lower() != "none" else Outcome.GRANTED
-        key = (held.rules, asked.client, asked.address, asked.method)
-        try:
-            outcome = self._judged[key]
-        except KeyError:
-            visitor = Visitor(asked.client, asked.address, asked.method)
-            outcome = self._judged[key] = judge(access, visitor)[0]
-        if outcome is Outcome.LOGIN:
-            kind = settings.auth_type
-            basic = kind is not None and kind.value.lower() == "basic"
-            return outcome if basic and settings.auth_name is not None else None
-        return Outcome.DENIED if outcome is Outcome.NEUTRAL else outcome
+    def _ruling(self, held: _Held, asked: Question) -> Ruling | None:
+        """What comes of the visitor; None where the server fails, or that is not known."""
+
+        def judged(access: Access) -> Outcome | None:
+            key = (held.rules, asked.client, asked.address, asked.method)
+            try:
+                return self._judged[key]
+            except KeyError:
+                visitor = Visitor(asked.client, asked.address, asked.method)
+                outcome = self._judged[key] = judge(access, visitor)[0]
+                return outcome
+
+        ruling = ruled(held.settings, judged, signed_in=False)
+        return ruling if ruling in _STATUS_OF else None
 
     # --- what goes out ---
 
@@ -270,15 +262,15 @@ class ShortAnswers:
         held = None if settings is None else self._held[settings]
         if settings is None or held is None:
             return None
-        granted = Outcome.GRANTED
-        outcome = granted if settings is judged else self._outcome(held, asked)
-        if outcome is None:
+        granted = Ruling.GRANTED
+        ruling = granted if settings is judged else self._ruling(held, asked)
+        if ruling is None:
             return None
         short = self._content(inquiry, path, spot, leaf, entry, held)
         if short is None:
             return None
-        if outcome is not granted:
-            short.status = 401 if outcome is Outcome.LOGIN else 403
+        if ruling is not granted:
+            short.status = _STATUS_OF[ruling]
             short.location = None
         return short if short.status < 400 else self._with_page(inquiry, short, held)
 
@@ -363,7 +355,7 @@ class ShortAnswers:
             within = None if settings is None else self._held[settings]
             if within is None:
                 return None
-            if within is not held and self._outcome(within, asked) is not Outcome.GRANTED:
+            if within is not held and self._ruling(within, asked) is not Ruling.GRANTED:
                 return None
             looked = self._looked(site.host, spot, name)
             if looked is None or (looked[0] is None and held.bits & Opt.MULTI):
@@ -392,8 +384,8 @@ class ShortAnswers:
     def _with_page(self, inquiry: _Inquiry, short: Short, held: _Held) -> Short | None:
         """An error as it goes out, with the page that the site has for it."""
         short.content_type = types.ERROR_PAGE
-        directive = held.settings.error_pages.get(short.status)
-        if directive is None or inquiry.for_error:
+        shown = error_page(held.settings, short.status)
+        if shown is None or shown.goes is Goes.OWN or inquiry.for_error:
             return short
         # The page is the same for all that fails under these settings.
         asked = inquiry.asked
@@ -403,23 +395,18 @@ class ShortAnswers:
         try:
             page = self._pages[key]
         except KeyError:
-            page = self._pages[key] = self._page(inquiry, held, directive)
+            page = self._pages[key] = self._page(inquiry, held, shown)
         if page is None:
             return None
         short.content_type = page.content_type
         short.passed += page.passed
         return short
 
-    def _page(self, inquiry: _Inquiry, held: _Held, directive: Directive) -> _Page | None:
+    def _page(self, inquiry: _Inquiry, held: _Held, shown: ErrorPage) -> _Page | None:
         own = _Page(types.ERROR_PAGE, ())
-        page = "".join(words(directive.text)[1:2])
-        if " " in page or page.lower() == "default":
-            return own
-        if "%{" in page or "://" in page:
+        if shown.goes is not Goes.LOCAL:
             return None
-        if not page.startswith("/"):
-            return own
-        path, mark, query = page.partition("?")
+        path, mark, query = shown.where.partition("?")
         if not PLAIN_PATH.fullmatch(path):
             return None
         inner = self._served(inquiry.of_error(query if mark else None), path, held.settings)

@@ -12,13 +12,15 @@ from ecumen import codes
 from ecumen.engines.httpd.access import Access, Outcome, Visitor, judge
 from ecumen.engines.httpd.asking import Asked
 from ecumen.engines.httpd.compat import Compat
+from ecumen.engines.httpd.deciding import Ruling, ruled
 from ecumen.engines.httpd.expressions import holds
 from ecumen.engines.httpd.marks import marked
 from ecumen.engines.httpd.overrides import OverrideReader
 from ecumen.engines.httpd.server import Host, Section
-from ecumen.engines.httpd.settings import Conditional, Settings
+from ecumen.engines.httpd.settings import Choice, Conditional, Settings
 from ecumen.engines.httpd.walk import FolderWalk, Known, Walked, unread
 from ecumen.engines.sites import Block, Doubt, Phase, Proof, Rank, RuleLine, proof_of
+from ecumen.engines.tree import Directive
 from ecumen.rights import Walker
 from ecumen.rights.walk import join
 
@@ -150,26 +152,42 @@ class Targets:
         let_in = self._compat(target, visitor)
         any_will_do = settings.compat is not None and settings.compat.any_will_do(visitor.method)
         outcome: Outcome | None = Outcome.GRANTED
-        if any_will_do and let_in:
-            target.lines = _rule_lines(sections, access, outcome)
-            return
-        rank = Rank(Phase.ACCESS, 1)
-        if access is not None and (access.rules or access.inherited):
+        if not (any_will_do and let_in):
+            outcome = self._ruled(target, visitor)
+        target.lines = _rule_lines(sections, access, outcome)
+
+    def _ruled(self, target: Target, visitor: Visitor) -> Outcome | None:
+        """Notes what comes of the visitor by the rules; returns what they say."""
+        settings = target.settings
+        outcome: Outcome | None = Outcome.GRANTED
+        unknown: tuple[Directive, ...] = ()
+
+        def judged(access: Access) -> Outcome | None:
+            nonlocal outcome, unknown
             outcome, unknown = judge(access, visitor)
-            proofs = access.lines
-            if outcome is None:
+            return outcome
+
+        ruling = ruled(settings, judged, signed_in=visitor.signed_in)
+        proofs = settings.access.lines if settings.access is not None else ()
+        rank = Rank(Phase.ACCESS, 1)
+        match ruling:
+            case Ruling.UNSURE:
                 doubts = tuple(proof_of(directive) for directive in unknown)
                 target.doubts.append(Doubt(codes.RULE_UNKNOWN_TEST, rank, {}, doubts))
-            elif outcome is Outcome.LOGIN:
-                self._login(target, visitor, rank, proofs)
-            elif outcome is not Outcome.GRANTED:
+            case Ruling.LOGIN_UNKNOWN:
+                target.doubts.append(Doubt(codes.RULE_LOGIN_UNKNOWN, rank, {}, proofs))
+            case Ruling.LOGIN_UNUSED:
+                choice = settings.auth_type or Choice("")
+                line = Proof(place=choice.place, text=choice.text)
+                target.blocks.append(Block(codes.RULE_LOGIN_UNUSED, rank, 500, {}, (line,)))
+            case Ruling.LOGIN_BROKEN:
+                target.blocks.append(Block(codes.RULE_LOGIN_BROKEN, rank, 500, {}, proofs))
+            case Ruling.LOGIN:
+                target.blocks.append(Block(codes.RULE_LOGIN, rank, 401, {}, proofs))
+            case Ruling.DENIED:
                 code = codes.RULE_LOCAL_ONLY if _only_local(proofs) else codes.RULE_DENIED
                 target.blocks.append(Block(code, rank, 403, _whom(visitor), proofs))
-        elif settings.auth_type is not None and settings.auth_type.value.lower() != "none":
-            # A way to sign in without any rule that asks for it is a mistake to the server.
-            line = Proof(place=settings.auth_type.place, text=settings.auth_type.text)
-            target.blocks.append(Block(codes.RULE_LOGIN_UNUSED, rank, 500, {}, (line,)))
-        target.lines = _rule_lines(sections, access, outcome)
+        return outcome
 
     def _compat(self, target: Target, visitor: Visitor) -> bool | None:
         """Whether the older rules let the visitor in; they are judged first."""
@@ -187,17 +205,6 @@ class Targets:
             block = Block(codes.RULE_DENIED, Rank(Phase.ACCESS), 403, _whom(visitor), compat.lines)
             target.blocks.append(block)
         return allowed
-
-    def _login(
-        self, target: Target, visitor: Visitor, rank: Rank, proofs: tuple[Proof, ...]
-    ) -> None:
-        kind = target.settings.auth_type
-        if visitor.signed_in or (kind is not None and kind.value.lower() != "basic"):
-            target.doubts.append(Doubt(codes.RULE_LOGIN_UNKNOWN, rank, {}, proofs))
-        elif kind is None or target.settings.auth_name is None:
-            target.blocks.append(Block(codes.RULE_LOGIN_BROKEN, rank, 500, {}, proofs))
-        else:
-            target.blocks.append(Block(codes.RULE_LOGIN, rank, 401, {}, proofs))
 
 
 def _held(

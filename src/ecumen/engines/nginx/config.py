@@ -9,6 +9,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from ecumen.engines.nginx.catalogue import leaves_answer
 from ecumen.engines.nginx.lexer import Line
@@ -16,6 +17,14 @@ from ecumen.engines.nginx.texts import Text, text_of
 from ecumen.patterns import AtLimit, Regex, compiled
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+
+
+@lru_cache(maxsize=4096)
+def client_address(client: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
+    """An address from its text; the same few ask again and again."""
+    return ipaddress.ip_address(client)
+
+
 # Statuses for which the engine has a page of its own.
 _WITH_PAGE = frozenset(
     (301, 302, 303, 307, 308, *range(400, 407), *range(408, 417), 421, 429, *range(494, 498),
@@ -34,6 +43,23 @@ class Root:
     alias: int | None
     line: Line | None
 
+    def behind(self, address: str) -> str:
+        """What of an address stands behind the root, or behind what an alias stands for."""
+        return address[self.alias or 0 :]
+
+    def tried(self, name: str, address: str) -> str:
+        """What is looked for behind the root, where a name is tried for an address."""
+        alias = self.alias or 0
+        return name[alias:] if alias > 0 and name.startswith(address[:alias]) else name
+
+    def found(self, name: str, address: str, *, folder: bool) -> str:
+        """The address with which the request goes on, where what was tried is there."""
+        if self.alias is None:
+            return name
+        if self.alias == -1:
+            return address if folder else name
+        return address[: self.alias] + name
+
 
 @dataclass(frozen=True, slots=True)
 class ErrorPage:
@@ -42,6 +68,10 @@ class ErrorPage:
     page: Text
     status: int
     line: Line
+
+    def status_for(self, error: int) -> int | None:
+        """The status that goes out with the page; None for the page's own."""
+        return {-1: error, 0: None}.get(self.status, self.status)
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,6 +204,27 @@ class Conf:
     def realm(self) -> Line | None:
         """The line that asks for a sign-in; none is asked for without a file of passwords."""
         return self.realm_line if self.passwords else None
+
+    def for_method(self, method: str) -> Conf:
+        """What holds here for a method: other lines where it is limited."""
+        if self.limited is None or method in self.limited[0]:
+            return self
+        return self.limited[1]
+
+    def allowed(self, client: str | None) -> bool | None:
+        """Whether a client may, by the first line that speaks of it; None where none does.
+
+        client: None for somebody outside, at no address that a line was written for.
+        """
+        address = client_address(client) if self.access and client is not None else None
+        for line in self.access:
+            fits = line.everybody
+            if not fits and line.network is not None:
+                everywhere = line.network.prefixlen == 0
+                fits = everywhere if address is None else address in line.network
+            if fits:
+                return line.allow
+        return None
 
     def with_charset(self, kind: str) -> str:
         """A content type as it goes out."""

@@ -8,7 +8,6 @@ ngx_http_try_files_module, ngx_http_index_module, ngx_http_autoindex_module; mea
 from __future__ import annotations
 
 import copy
-import ipaddress
 from collections.abc import Callable
 from dataclasses import replace
 
@@ -19,6 +18,7 @@ from ecumen.engines.nginx import config
 from ecumen.engines.nginx.config import Conf, ErrorPage, If, Return, Rewrite, Set
 from ecumen.engines.nginx.disk import Disk, Seen
 from ecumen.engines.nginx.lexer import Line
+from ecumen.engines.nginx.sending import folder_address, own_address
 from ecumen.engines.nginx.server import Server, Whole
 from ecumen.engines.nginx.texts import Text
 from ecumen.engines.nginx.uri import Address, escaped_path, escaped_query, unescaped_redirect
@@ -216,9 +216,7 @@ class Run:
         return self._location_rules
 
     def _enter(self, conf: Conf) -> None:
-        if conf.limited is not None and self.state.method not in conf.limited[0]:
-            conf = conf.limited[1]
-        self.conf = conf
+        self.conf = conf.for_method(self.state.method)
         self._name_unread()
 
     def _location_rules(self) -> Action | None:
@@ -417,19 +415,20 @@ class Run:
 
     def _own_address(self) -> str:
         arrival = self.arrival
-        scheme, usual = ("https", 443) if arrival.sealed else ("http", 80)
-        # A server without a name gives its own as nothing at all.
-        name = self.server.first_name if self.conf.own_name else self.state.host
-        if not name and not self.conf.own_name:
-            name = f"[{arrival.address}]" if ":" in arrival.address else arrival.address
-        port = f":{arrival.port}" if self.conf.own_port and arrival.port != usual else ""
-        return f"{scheme}://{name}{port}"
+        return own_address(
+            self.conf,
+            sealed=arrival.sealed,
+            address=arrival.address,
+            port=arrival.port,
+            first_name=self.server.first_name,
+            host=self.state.host,
+        )
 
     # --- who may ---
 
     def _access(self) -> Action | None:
         conf = self.conf
-        allowed = self._allowed()
+        allowed = conf.allowed(self.arrival.client)
         lines = [p for entry in conf.access for p in proof(entry.line)]
         self._rule_lines(allowed)
         whom = {"client": self.arrival.client or "a visitor from outside"}
@@ -452,23 +451,6 @@ class Run:
                     )
                 )
         return self._before_content
-
-    def _allowed(self) -> bool | None:
-        """By address; None where no line speaks of this visitor."""
-        client = self.arrival.client
-        address = ipaddress.ip_address(client) if client is not None else None
-        for entry in self.conf.access:
-            if entry.everybody:
-                return entry.allow
-            if entry.network is None:
-                continue
-            if address is None:
-                if entry.network.prefixlen == 0:
-                    return entry.allow
-                continue
-            if address in entry.network:
-                return entry.allow
-        return None
 
     def _rule_lines(self, allowed: bool | None) -> None:
         conf = self.conf
@@ -499,7 +481,7 @@ class Run:
         self.state.root = path
         if root.alias == -1:
             return path + (self.state.path if self.from_pattern else "")
-        return path + self.state.path[root.alias or 0 :]
+        return path + root.behind(self.state.path)
 
     def _before_content(self) -> Action | None:
         tries = self.conf.tries
@@ -508,15 +490,11 @@ class Run:
         root = self._path()
         if root is None:
             return self._cannot_tell()
-        conf_root = self.conf.root
-        alias = conf_root.alias
         base = self.state.root
         closed: tuple[Seen, str] | None = None
         lines = proof(tries.line)
         for text, folder in tries.tries:
-            name = self._value(text, tries.line)
-            if alias is not None and alias > 0 and name.startswith(self.state.path[:alias]):
-                name = name[alias:]
+            name = self.conf.root.tried(self._value(text, tries.line), self.state.path)
             path = base + name
             seen = self.disk.stat(path, self.conf.links, self.rank(Phase.RULES))
             self._doubts_of(seen)
@@ -526,29 +504,24 @@ class Run:
             if wanted and seen.error and closed is None:
                 closed = (seen, name)
             if wanted and not seen.error:
-                return self._tried(name, folder, alias, lines[0])
+                return self._tried(name, folder, lines[0])
         if tries.code is not None and closed is not None:
-            return self._closed_try(closed[0], tries.code, closed[1], alias)
+            return self._closed_try(closed[0], tries.code, closed[1])
         if tries.code is not None:
             self._missing_try(tries.code, lines)
             return None
         return self._last_try(tries, lines[0])
 
-    def _closed_try(self, seen: Seen, code: int, name: str, alias: int | None) -> Action | None:
+    def _closed_try(self, seen: Seen, code: int, name: str) -> Action | None:
         """Something is there but shut, so that the server takes it for missing."""
         for block in seen.shut:
             self._add(replace(block, status=code, rank=self.rank(Phase.RULES)))
-        return self._tried(name, False, alias, None)
+        return self._tried(name, False, None)
 
-    def _tried(self, name: str, folder: bool, alias: int | None, line: Proof | None) -> Action:
-        before = self.state.path
-        if alias is None:
-            self.state.path = name
-        elif alias == -1:
-            if not folder:
-                self.state.path, self.from_pattern = name, True
-        else:
-            self.state.path = before[:alias] + name
+    def _tried(self, name: str, folder: bool, line: Proof | None) -> Action:
+        before, root = self.state.path, self.conf.root
+        self.state.path = root.found(name, before, folder=folder)
+        self.from_pattern = self.from_pattern or (root.alias == -1 and not folder)
         if self.state.path != before and line is not None:
             self.handling.way.picture.append(Mapped("tried", before, self.state.path, line))
         return self._content
@@ -810,8 +783,8 @@ class Run:
         self.handling.file = path
         kind = entry.kind
         if kind is Kind.DIR:
-            query = f"?{self.state.query}" if self.state.query else ""
-            self._sent(301, f"{escaped_path(self.state.path)}/{query}", codes.SERVE_FOLDER_REDIRECT)
+            where = folder_address(self.state.path, self.state.query)
+            self._sent(301, where, codes.SERVE_FOLDER_REDIRECT)
             self.handling.serve.facts["path"] = path
             return None
         if kind is not Kind.FILE:
@@ -873,7 +846,7 @@ class Run:
         run.state.own = dict(self.state.own)
         run.at, run.done = {}, False
         run.in_error = True
-        run.status = {-1: status, 0: None}.get(page.status, page.status)
+        run.status = page.status_for(status)
         run.handling = Handling.begun("", self.server.place)
         start = run.to_page(page)
         if start is None and run.handling.way.answer is not None:

@@ -9,18 +9,16 @@ Source: as `run.py`, whose order this follows.
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 
 from ecumen.caches import Bounded, WorkedOut
 from ecumen.engines.nginx.choice import Chooser
 from ecumen.engines.nginx.config import Conf, ErrorPage, TryFiles
 from ecumen.engines.nginx.hostname import read_host
+from ecumen.engines.nginx.sending import folder_address, own_address
 from ecumen.engines.nginx.server import Server
 from ecumen.engines.nginx.texts import Text
-from ecumen.engines.nginx.uri import escaped_path
 from ecumen.engines.short import MOST_KEPT, PLAIN_PATH, Door, Question, Short, ShortSite
 from ecumen.engines.tree import Place
 from ecumen.rights import READ, Problem, Walker, decide
@@ -210,8 +208,7 @@ class _Passing:
         conf = self.server.conf if found.location is None else found.location.conf
         if conf.internal and not self.internal:
             raise _NotPlain
-        if conf.limited is not None and self._method() not in conf.limited[0]:
-            conf = conf.limited[1]
+        conf = conf.for_method(self._method())
         if conf.rules or not self.answers.plain(conf):
             raise _NotPlain
         self.conf = conf
@@ -223,17 +220,8 @@ class _Passing:
 
     def _refusal(self) -> int:
         """403 or 401 where the visitor may not; 0 where nothing is said against it."""
-        client = self.asked.client
-        address = _address(client) if client is not None else None
-        for line in self.conf.access:
-            fits = line.everybody
-            if not fits and line.network is not None:
-                everywhere = line.network.prefixlen == 0
-                fits = everywhere if address is None else address in line.network
-            if fits:
-                if not line.allow:
-                    return 403
-                break
+        if self.conf.allowed(self.asked.client) is False:
+            return 403
         return 401 if self.conf.realm is not None else 0
 
     # --- what is tried, and what goes out ---
@@ -281,17 +269,15 @@ class _Passing:
         """Looks for each in turn; None where the request begins anew."""
         tries = self.conf.tries
         assert tries is not None
-        alias = self.conf.root.alias
+        root = self.conf.root
         for text, folder in tries.tries:
-            name = self._value(text)
-            if alias and name.startswith(self.path[:alias]):
-                name = name[alias:]
-            if not name.startswith("/") and not alias:
+            name = root.tried(self._value(text), self.path)
+            if not name.startswith("/") and not root.alias:
                 raise _NotPlain
-            path = self.conf.root.path.source + name
+            path = root.path.source + name
             entry = self._seen(path if name is self.path else _plainly(path))
             if entry is not None and (entry.kind is Kind.DIR) == folder:
-                self.path = self.path[:alias] + name if alias else name
+                self.path = root.found(name, self.path, folder=folder)
                 return self._content()
         return self._last(tries)
 
@@ -318,7 +304,7 @@ class _Passing:
         if root.alias is None:
             path = root.path.source + self.path
         else:
-            path = _plainly(root.path.source + self.path[root.alias :])
+            path = _plainly(root.path.source + root.behind(self.path))
         if self.path.endswith("/"):
             return self._index(path)
         entry = self._seen(path)
@@ -362,8 +348,7 @@ class _Passing:
         """To the folder's address with its slash."""
         if 301 in self.conf.error_pages and not self.in_error:
             raise _NotPlain
-        query = f"?{self.query}" if self.query else ""
-        location = f"{escaped_path(self.path)}/{query}"
+        location = folder_address(self.path, self.query)
         if self.conf.absolute:
             location = self._own_address() + location
         short.status, short.content_type, short.location = 301, "text/html", location
@@ -371,12 +356,14 @@ class _Passing:
 
     def _own_address(self) -> str:
         asked = self.asked
-        scheme, usual = ("https", 443) if asked.sealed else ("http", 80)
-        name = self.server.first_name if self.conf.own_name else read_host(asked.host) or ""
-        if not name:
-            raise _NotPlain
-        port = f":{asked.port}" if self.conf.own_port and asked.port != usual else ""
-        return f"{scheme}://{name}{port}"
+        return own_address(
+            self.conf,
+            sealed=asked.sealed,
+            address=asked.address,
+            port=asked.port,
+            first_name=self.server.first_name,
+            host=read_host(asked.host) or "",
+        )
 
     # --- pages of errors ---
 
@@ -409,7 +396,7 @@ class _Passing:
         path, _, query = where.partition("?")
         inner = _Passing(self.answers, self.asked, self.server)
         inner.in_error = True
-        inner.status = {-1: status, 0: None}.get(page.status, page.status)
+        inner.status = page.status_for(status)
         try:
             inner._again(path, query)
             return inner.through(path)
@@ -421,11 +408,6 @@ def _plainly(path: str) -> str:
     if "//" in path or "/." in path or not path.startswith("/"):
         raise _NotPlain
     return path
-
-
-@lru_cache(maxsize=4096)
-def _address(client: str) -> ipaddress.IPv4Address | ipaddress.IPv6Address:
-    return ipaddress.ip_address(client)
 
 
 _NOBODY = ShortSite("nginx", "", Place("", 0), None)
