@@ -14,7 +14,7 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from ecumen.errors import EcumenError
-from ecumen.patterns import pcre, plain
+from ecumen.patterns import pcre
 from ecumen.patterns.pcre import Kind, Outcome
 from ecumen.patterns.shell import shell_pattern
 
@@ -81,14 +81,12 @@ def _long(source: bytes, options: int, text: bytes) -> Outcome:
 class Regex:
     """A pattern that means here what it means to the engine."""
 
-    code: pcre.Code | plain.Plain
+    code: pcre.Code
     at_limit: AtLimit
 
     def search(self, text: str) -> Hit | None:
         """The first match in the text. Raises TooCostly, PatternFailsError."""
         data = text.encode("utf-8", "surrogateescape")
-        if isinstance(self.code, plain.Plain):
-            return self._plainly(self.code, data)
         outcome = self.outcome(data)
         if outcome.kind is not Kind.MATCH:
             return None
@@ -101,15 +99,12 @@ class Regex:
     def fits(self, text: str) -> bool | None:
         """Whether it matches anywhere in the text; None where that is not worked out."""
         try:
-            if isinstance(self.code, plain.Plain):
-                return self._plainly(self.code, text.encode("utf-8", "surrogateescape")) is not None
             return self.outcome(text.encode("utf-8", "surrogateescape")).kind is Kind.MATCH
         except TooCostly:
             return None
 
     def outcome(self, data: bytes) -> Outcome:
         """MATCH, or what stands for none to the engine. Raises TooCostly, PatternFailsError."""
-        assert isinstance(self.code, pcre.Code)
         outcome = self.code.match(data)
         if outcome.kind is Kind.UNKNOWN:
             outcome = _long(self.code.source, self.code.options, data)
@@ -122,23 +117,11 @@ class Regex:
     def drives(self, text: str, seconds: float) -> bool:
         """Whether the engine itself gives up on this text, as far as that shows in so long."""
         data = text.encode("utf-8", "surrogateescape")
-        if isinstance(self.code, plain.Plain) or _apart is None:
+        if _apart is None:
             return False
         if self.code.match(data).kind is not Kind.UNKNOWN:
             return False
         return _apart(self.code.source, self.code.options, data, seconds).kind is Kind.LIMIT
-
-    @staticmethod
-    def _plainly(code: plain.Plain, data: bytes) -> Hit | None:
-        try:
-            match = code.match(data)
-        except TimeoutError:
-            raise TooCostly("the pattern may take too long on a text of this length") from None
-        if match is None:
-            return None
-        texts = tuple(None if each is None else _text(each) for each in (match[0], *match.groups()))
-        named = {name: _text(value or b"") for name, value in match.groupdict().items()}
-        return Hit(texts, named, match.span())
 
 
 def _text(data: bytes) -> str:
@@ -170,11 +153,5 @@ def compiled(
         | (pcre.DOTALL if dot_all else 0)
         | (pcre.DUPNAMES if same_names else 0)
     )
-    code: pcre.Code | plain.Plain | None
-    if pcre.is_there():
-        code = pcre.compiled(pattern.encode("utf-8", "surrogateescape"), options)
-    else:
-        code = plain.plain(
-            pattern, ignore_case=ignore_case, dollar_only_end=dollar_only_end, dot_all=dot_all
-        )
+    code = pcre.compiled(pattern.encode("utf-8", "surrogateescape"), options)
     return None if code is None else Regex(code, at_limit)

@@ -1,120 +1,181 @@
 """Texts that may drive a pattern over the limit of matching.
 
 Where one text can be taken by a repeat in many ways, and what stands behind it does not follow, the
-library tries them all. Such texts are made from the pattern's own tree; whether one does it is for
-the library to say.
+library tries them all. Such texts are made from the outline of a pattern (its groups, branches and
+repeats); whether one does it, and what a single piece of it takes, is for the library to say.
 """
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
-from re import _constants as constants  # type: ignore[attr-defined]
-from typing import Any
+from dataclasses import dataclass, field
+from functools import lru_cache
+from itertools import islice
 
-from ecumen.patterns.plain import parsed
+from ecumen.patterns import pcre
 
-_REPEATS = (constants.MAX_REPEAT, constants.MIN_REPEAT)
 _COUNTS = (40, 400)
 _ENDS = ("!", "", "/!", "~")
-MOST = 24  # texts for one pattern
+MOST = 40  # texts for one pattern
+LONGEST = 2000  # letters of a pattern that is looked at
+LONGEST_SAMPLE = 1000
 _DEEPEST = 20
+_BRANCHES = 3
+_FEW = 10  # a repeat of no more than so many is no way to drive a pattern
+_TRIED = "ax0-_./ A%b"
+_ENDLESS = 1 << 16
+
+
+@dataclass(slots=True)
+class Group:
+    """Branches in brackets. looks: takes nothing, but looks at what stands around."""
+
+    looks: bool = False
+    branches: list[list[Piece]] = field(default_factory=lambda: [[]])
+
+
+@dataclass(slots=True)
+class Piece:
+    """One piece with its repeat. what: a group, or the text of what takes one letter or none."""
+
+    what: Group | str
+    least: int = 1
+    most: int = 1
+
+
+# pcre2pattern(3): escapes, classes, the beginnings of groups, repeats; else a letter.
+_TOKEN = re.compile(
+    r"""(?P<quoted> \\Q.*?(?:\\E|$) )
+    |(?P<one> \\x\{\w*\} | \\x\w{0,2} | \\[pP](?:\{\^?\w*\}|\w) | \\o\{\w*\} | \\c. | \\.
+      | \[\^?\]?(?: \[:\^?\w+:\] | \\. | [^\]\\] )*\] )
+    |(?P<note> \(\?\#[^)]*\) | \(\?[a-zA-Z^-]*\) | \(\*[A-Z0-9_=]+\) )
+    |(?P<looks> \(\?(?:=|!|<=|<!) )
+    |(?P<group> \((?:\?(?:[:>|]|P?<\w+>|'\w+'|[a-zA-Z^-]*:))? )
+    |(?P<end> \) )
+    |(?P<branch> \| )
+    |(?P<repeat> (?:[*+?] | \{(?P<least>\d+)(?P<to>,(?P<most>\d*))?\}) [+?]? )
+    |(?P<letter> . )""",
+    re.VERBOSE | re.DOTALL,
+)
+
+
+def outline(pattern: str) -> Group | None:
+    """The groups, branches and repeats of a pattern; None where it holds anything else."""
+    if len(pattern) > LONGEST:
+        return None
+    open_groups = [Group()]
+    for token in _TOKEN.finditer(pattern):
+        text = token[0]
+        here = open_groups[-1].branches
+        match next(name for name in _KINDS if token[name] is not None):
+            case "quoted":
+                letters = text[2:].removesuffix("\\E")
+                here[-1] += [Piece(re.escape(letter)) for letter in letters]
+            case "one" | "letter":
+                here[-1].append(Piece(text))
+            case "looks" | "group" as opens:
+                group = Group(opens == "looks")
+                unknown = text == "(" and pattern[token.end() : token.end() + 1] in ("?", "*")
+                if unknown or len(open_groups) > _DEEPEST:
+                    return None
+                here[-1].append(Piece(group))
+                open_groups.append(group)
+            case "end":
+                if len(open_groups) == 1:
+                    return None
+                open_groups.pop()
+            case "branch":
+                here.append([])
+            case "repeat":
+                if not here[-1]:
+                    return None
+                here[-1][-1].least, here[-1][-1].most = _times(token)
+    return open_groups[0] if len(open_groups) == 1 else None
+
+
+_KINDS = ("quoted", "one", "note", "looks", "group", "end", "branch", "repeat", "letter")
+
+
+def _times(token: re.Match[str]) -> tuple[int, int]:
+    if token["least"] is None:
+        return {"*": (0, _ENDLESS), "+": (1, _ENDLESS), "?": (0, 1)}[token[0][0]]
+    least = int(token["least"][:6])
+    if token["to"] is None:
+        return least, least
+    return least, int(token["most"][:6]) if token["most"] else _ENDLESS
 
 
 def drivers(pattern: str) -> Iterator[str]:
-    """Texts to be tried, at most MOST. None for a pattern whose tree is not known."""
-    tree = parsed(pattern)
-    if tree is None:
+    """Texts to be tried, at most MOST; none for a pattern of which the outline is not known."""
+    whole = outline(pattern)
+    if whole is None:
         return
-    count = 0
-    for before, pumped in _repeated(tree, "", 0):
-        for times in _COUNTS:
-            for end in _ENDS:
-                yield before + pumped * times + end
-                count += 1
-                if count == MOST:
-                    return
+    # A pattern that ends in a letter is not tried at all on a text without it.
+    ends = (f"!{_taken(whole)[-4:]}", *_ENDS)
+    texts = (
+        before + pumped * times + end
+        for before, pumped in _repeated(whole, "")
+        for times in _COUNTS
+        for end in ends
+    )
+    yield from islice(texts, MOST)
 
 
-def _repeated(tree: Any, before: str, deep: int) -> Iterator[tuple[str, str]]:
+def _repeated(group: Group, before: str, *, outermost: bool = True) -> Iterator[tuple[str, str]]:
     """Each repeat of more than one way: what comes before it, and what it takes once."""
-    here = before
-    for operator, value in tree:
-        if deep < _DEEPEST:
-            for part in _inside(operator, value):
-                yield from _repeated(part, here, deep + 1)
-        if operator in _REPEATS and value[1] > 10 and len(pumped := _sample(value[2])) > 0:
-            if _ambiguous(value[2]):
-                yield here, pumped
-            elif deep == 0:
-                yield here, pumped[0]
-        here += _one(operator, value)
+    for branch in group.branches:
+        here = before
+        for piece in branch:
+            if isinstance(piece.what, Group):
+                yield from _repeated(piece.what, here, outermost=False)
+            if piece.most > _FEW:
+                for pumped in _pumped(piece.what):
+                    if isinstance(piece.what, Group):
+                        yield here, pumped
+                    elif outermost:
+                        yield here, pumped[0]
+            here = (here + _sample(piece))[:LONGEST_SAMPLE]
 
 
-def _ambiguous(tree: Any) -> bool:
-    return any(op in (*_REPEATS, constants.BRANCH, constants.SUBPATTERN) for op, _ in tree)
+def _pumped(what: Group | str) -> list[str]:
+    """What one round of a repeat takes, in different ways: by each branch, without what may be
+    left out and with it.
+    """
+    if isinstance(what, str):
+        return [letter] if (letter := _letter(what)) else []
+    if what.looks:
+        return []
+    found = []
+    for branch in what.branches[:_BRANCHES]:
+        needed = [piece for piece in branch if piece.least]
+        found += ["".join(map(_sample, pieces))[:LONGEST_SAMPLE] for pieces in (needed, branch)]
+    return list(dict.fromkeys(text for text in found if text))
 
 
-def _inside(operator: Any, value: Any) -> list[Any]:
-    if operator in _REPEATS:
-        return [value[2]]
-    if operator is constants.SUBPATTERN:
-        return [value[3]]
-    if operator is constants.BRANCH:
-        return list(value[1])
-    if operator in (constants.ASSERT, constants.ASSERT_NOT):
-        return [value[1]]
-    return []
+def _sample(piece: Piece) -> str:
+    """A short text that a piece takes with its repeat; "" where none is found."""
+    return _taken(piece.what) * max(1, min(piece.least, 20))
 
 
-def _sample(tree: Any) -> str:
-    """A short text that it takes; "" where none is found."""
-    return "".join(_one(operator, value) for operator, value in tree)
+def _taken(what: Group | str) -> str:
+    if isinstance(what, str):
+        return _letter(what)
+    if what.looks:
+        return ""
+    return "".join(_sample(piece) for piece in what.branches[0])[:LONGEST_SAMPLE]
 
 
-def _one(operator: Any, value: Any) -> str:
-    if operator is constants.LITERAL:
-        return chr(int(value))
-    if operator is constants.NOT_LITERAL:
-        return "a" if value != ord("a") else "b"
-    if operator is constants.ANY:
-        return "a"
-    if operator is constants.IN:
-        return _of_class(value)
-    if operator in _REPEATS:
-        return _sample(value[2]) * max(1, min(int(value[0]), 20))
-    if operator is constants.SUBPATTERN:
-        return _sample(value[3])
-    if operator is constants.BRANCH:
-        return _sample(value[1][0])
+@lru_cache(maxsize=4096)
+def _letter(one: str) -> str:
+    """A letter that a piece takes, as the library says; "" for none, as for an anchor."""
+    if len(one) == 1 and one not in "^$.":
+        return one
+    code = pcre.compiled(f"^(?:{one})$".encode("utf-8", "surrogateescape"), 0)
+    if code is None:
+        return ""
+    # Among others those that the piece itself names.
+    for letter in _TRIED + one[-8:]:
+        if code.match(letter.encode("utf-8", "surrogateescape")).kind is pcre.Kind.MATCH:
+            return letter
     return ""
-
-
-_TRIED = "ax0-_./ A%"
-
-
-def _of_class(items: Any) -> str:
-    negated = items[0][0] is constants.NEGATE
-    for char in _TRIED:
-        if any(_holds(item, ord(char)) for item in items) != negated:
-            return char
-    first = next((item for item in items if item[0] is constants.LITERAL), None)
-    return chr(int(first[1])) if first and not negated else ""
-
-
-def _holds(item: Any, code: int) -> bool:
-    kind, value = item
-    char = chr(code)
-    if kind is constants.LITERAL:
-        return bool(value == code)
-    if kind is constants.RANGE:
-        return bool(value[0] <= code <= value[1])
-    if kind is constants.CATEGORY:
-        return {
-            constants.CATEGORY_DIGIT: char.isdigit(),
-            constants.CATEGORY_NOT_DIGIT: not char.isdigit(),
-            constants.CATEGORY_WORD: char.isalnum() or char == "_",
-            constants.CATEGORY_NOT_WORD: not (char.isalnum() or char == "_"),
-            constants.CATEGORY_SPACE: char.isspace(),
-            constants.CATEGORY_NOT_SPACE: not char.isspace(),
-        }.get(value, False)
-    return False

@@ -18,31 +18,34 @@ from ecumen.patterns import (
     set_apart,
     shell_pattern,
 )
-from ecumen.patterns.plain import plain
+from ecumen.patterns.driven import LONGEST_SAMPLE, MOST, drivers
 
 
 @pytest.mark.parametrize(
     "pattern",
-    ["(a+)+$", "(a*)*b", "(x+x+)+y", "(a|a|aa)*$", "(a{0,20}){0,20}$", "((a|b){2})+", "(?R)",
-     "[[:graph:]]", r"\p{L}", "a++", "(?>a)", "("],
+    ["(a+)+$", "(a*)*b", "(x+x+)+y", "^(a|a|aa)*$", "^/shop/([a-z]+[.]?)+$", r"^(\w+\d?)*;",
+     "^(?:[[:alpha:]]|[x-z])*$", "(?i)^/(?<name>(?:b{2}|bb)*)c"],
 )  # fmt: skip
-def test_without_the_library_what_could_differ_or_never_end_is_refused(pattern: str) -> None:
-    assert plain(pattern, ignore_case=False, dollar_only_end=True, dot_all=True) is None
+def test_a_pattern_that_can_be_driven_is_by_one_of_the_texts(pattern: str) -> None:
+    code = pcre.compiled(pattern.encode(), 0)
+    assert code is not None
+    found = [pcre.as_the_engines_do(code.source, 0, text.encode()) for text in drivers(pattern)]
+    assert any(outcome.kind is pcre.Kind.LIMIT for outcome in found)
 
 
 @pytest.mark.parametrize(
-    "pattern", ["^/a(b|c)$", "^/old/(.*)$", "[^/]+x.html$", "(?i)^/x", "a?b+c*"]
+    "pattern", ["^/a(b|c)$", "[^/]+x.html$", "a?b+c*", r"^/\Q(*)\E/x$", "a{3}"]
 )
-@given(text=st.text(alphabet="/abc.htmlX1\n", max_size=30))
-def test_without_the_library_what_is_evaluated_means_the_same(pattern: str, text: str) -> None:
-    alone = plain(pattern, ignore_case=False, dollar_only_end=True, dot_all=True)
-    library = compiled(pattern)
-    assert alone is not None
-    assert library is not None
-    found = alone.match(text.encode())
-    assert (found is not None) == library.fits(text)
-    hit = library.search(text)
-    assert (found.span() if found else None) == (hit.span if hit else None)
+def test_a_pattern_that_cannot_be_driven_is_not(pattern: str) -> None:
+    texts = list(drivers(pattern))
+    assert all(pcre.as_the_engines_do(pattern.encode(), 0, t.encode()) != pcre.LIMIT for t in texts)
+
+
+@given(st.text(alphabet="ab(|)*+?{,}2[]^$\\dQE:=<!>P'.#-", max_size=40) | st.text(max_size=60))
+def test_any_text_has_few_drivers(pattern: str) -> None:
+    found = list(drivers(pattern))
+    assert len(found) <= MOST
+    assert all(len(text) < 500 * LONGEST_SAMPLE for text in found)
 
 
 def test_a_dollar_is_the_very_end() -> None:
