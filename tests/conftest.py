@@ -26,10 +26,10 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--chains", type=int, default=10, help="Obstacles mended, for each engine.")
     parser.addoption("--attacks", action="store_true", help="Those that take long, too.")
     parser.addoption("--tries", type=int, default=15_000, help="At a race, each.")
-    parser.addoption("--patterns", type=int, default=1_500, help="Hostile ones.")
-    parser.addoption("--minutes", type=float, default=1.0, help="Of fuzzing.")
+    parser.addoption("--patterns", type=int, default=1_000, help="Hostile ones.")
+    parser.addoption("--minutes", type=float, default=0.4, help="Of fuzzing.")
     parser.addoption("--kills", type=int, default=2, help="How often the reader of logs is killed.")
-    parser.addoption("--cases", type=int, default=5_000, help="Questions to the API.")
+    parser.addoption("--cases", type=int, default=3_000, help="Questions to the API.")
     parser.addoption("--faults", type=int, default=3, help="Of the disk, injected while it writes.")
     parser.addoption("--table", default="", help="Where the table of agreement is written.")
 

@@ -46,7 +46,8 @@ class Code(str):
     mend is "" for all but what blocks. needs: the right that the worker lacks on the entry in the
     way, 0 for none. findings: ids of the checks that report it where it stops a front page.
     of_type: as a doubt it leaves the content type unknown. logged: whether what it stops leaves
-    a line in the access log: what never comes to be a request leaves none.
+    a line in the access log: what never comes to be a request leaves none. premise: what the
+    answer holds under, where a doubt is no more than that; "" for any other.
     facts: the names of all that its words tell.
     """
 
@@ -58,6 +59,7 @@ class Code(str):
     findings: tuple[str, ...]
     of_type: bool
     logged: bool
+    premise: str
     facts: frozenset[str]
 
     def __reduce__(self) -> tuple[Callable[[str], Code], tuple[str]]:
@@ -83,11 +85,13 @@ def _code(
     findings: tuple[str, ...] = (),
     of_type: bool = False,
     logged: bool = True,
+    premise: str = "",
 ) -> Code:
     code = CODES[text] = Code(text)
     code.gate = text.partition(".")[0] if gate is None else gate
     code.verdict, code.reason, code.mend = verdict, reason, mend
     code.needs, code.findings, code.of_type, code.logged = needs, findings, of_type, logged
+    code.premise = premise
     code.facts = frozenset(name for each in (reason, mend) for _, name, *_ in _FIELDS(each) if name)
     return code
 
@@ -123,6 +127,7 @@ NAME_UNKNOWN = _unsure(
     "name.unknown",
     "The survey does not know where {name} leads. What follows holds if it leads here, to "
     "{address}.",
+    premise="the name leads here",
 )
 
 # --- door ---

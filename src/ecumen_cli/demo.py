@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import os
+import time
 
 import click
 
@@ -39,16 +40,18 @@ def demo(port: int, account: str, as_root: bool) -> None:
         write_survey(demo_survey(moment), stream)
         stream.seek(0)
         load_kept(keep_file(stream), lambda *step: None, SurveyRecord.Origin.DEMO)
+    survey = demo_survey(Moment.AS_LOADED)
     password = server.demo_account("demo")
     settings.REACHED = {
         SurveyRecord.Origin.DEMO: {
             "logs": str(settings.HOME / "quay"),
             "made_by": "ecumen_demo.visitors.ensure_logs",
             "answers_at": ("127.0.0.1", port + 1),
+            "ahead": survey.taken_at - time.time(),
         }
     }
     ask_for_logs(SurveyRecord.objects.all()[0])
-    with StandIn(demo_survey(Moment.AS_LOADED), port + 1, settings.HOME / "quay") as stand_in:
+    with StandIn(survey, port + 1, settings.HOME / "quay") as stand_in:
         say(f"Ecumen is at http://127.0.0.1:{port}/")
         say(f"Demo account: demo, password: {password}")
         say(f"The stand-in server answers at {stand_in.address} (name the site as Host)")

@@ -81,7 +81,7 @@ _ANSWER = ("decided", "status", "site", "file", "content_type", "location", "ups
 
 def _text(passage: Passage) -> str:
     status = "no answer" if passage.status is None else str(passage.status)
-    sure = "" if passage.decided else "  (not sure)"
+    sure = "" if passage.decided or passage.premise else "  (not sure)"
     lines = [passage.url, f"  {status}{sure}  {passage.summary}", ""]
     for gate in passage.gates:
         lines.append(f"  {gate.gate:<8} {_MARKS[gate.verdict]}  {gate.reason}")
@@ -93,7 +93,7 @@ def _text(passage: Passage) -> str:
             lines.append(f"  {number}. {obstacle.reason}")
             if obstacle.mend:
                 lines.append(f"     {obstacle.mend}")
-    if passage.unsure_because:
+    if passage.unsure_because and not passage.premise:
         lines += ["", "  Not sure because:"]
         for doubt in passage.unsure_because:
             where = ", ".join(_proof(proof) for proof in doubt.evidence[:1])

@@ -15,6 +15,7 @@ from ecumen_web.api import (
     session,
     sheet,
     sites,
+    starts,
     surveys,
 )
 from ecumen_web.screen import screen
@@ -39,6 +40,7 @@ urlpatterns = [
     path("api/session/password", session.PasswordView.as_view()),
     path("api/surveys", surveys.SurveysView.as_view()),
     path("api/surveys/<str:survey>", surveys.SurveyView.as_view()),
+    path("api/jobs", jobs.JobsView.as_view()),
     path("api/jobs/<number:number>", jobs.JobView.as_view()),
     path("api/surveys/<str:survey>/sites", sites.SitesView.as_view()),
     path("api/surveys/<str:survey>/bindings", bindings.BindingsView.as_view()),
@@ -59,6 +61,8 @@ urlpatterns = [
     path("api/surveys/<str:survey>/logs/failures", logs.FailuresEndpoint.as_view()),
     path("api/surveys/<str:survey>/logs/lines", logs.LinesEndpoint.as_view()),
     path("api/surveys/<str:survey>/logs/<number:log>/rejected", logs.RejectedEndpoint.as_view()),
+    path("api/surveys/<str:survey>/lookup", starts.LookupEndpoint.as_view()),
+    path("api/surveys/<str:survey>/starts", starts.StartsEndpoint.as_view()),
     path("api/surveys/<str:survey>/site", sheet.SheetView.as_view()),
     path("api/surveys/<str:survey>/passage", passage.PassageView.as_view()),
     path("api/surveys/<str:survey>/roots", roots.RootsView.as_view()),

@@ -165,7 +165,11 @@ MARKS_IN_PLACE = """async () => {
   const seen = new Map(), wrong = [];
   for (let last = -1; field.scrollTop !== last; field.scrollTop += 300) {
     last = field.scrollTop;
-    await new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)));
+    // A browser that nobody looks at may draw no frame at all.
+    await new Promise((done) => {
+      requestAnimationFrame(() => requestAnimationFrame(done));
+      setTimeout(done, 500);
+    });
     const pieces = [...field.querySelectorAll("section")].map((piece) => ({
       box: piece.getBoundingClientRect(),
       marks: [...piece.querySelectorAll("a")].map((mark) => mark.getBoundingClientRect()),

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is under way: the jobs that run, then those that wait. */
+        get: operations["jobs_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{number}": {
         parameters: {
             query?: never;
@@ -282,6 +299,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/lookup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The accounts and sites that a word may mean, the likeliest first. */
+        get: operations["surveys_lookup_list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/mending": {
         parameters: {
             query?: never;
@@ -396,6 +430,23 @@ export interface paths {
         };
         /** @description A survey with all its sites and what their front pages do. */
         get: operations["surveys_sites_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey}/starts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What visitors ask most, and what fails most, in the last day of the logs. */
+        get: operations["surveys_starts_retrieve"];
         put?: never;
         post?: never;
         delete?: never;
@@ -713,6 +764,18 @@ export interface components {
             requests_a_day: number | null;
             findings: components["schemas"]["BriefFinding"][];
         };
+        Hit: {
+            kind: components["schemas"]["HitKindEnum"];
+            name: string;
+            detail: string;
+            at?: string;
+        };
+        /**
+         * @description * `account` - account
+         *     * `site` - site
+         * @enum {string}
+         */
+        HitKindEnum: "account" | "site";
         /**
          * @description * `outage` - outage
          *     * `exposure` - exposure
@@ -724,7 +787,7 @@ export interface components {
         ImpactEnum: "outage" | "exposure" | "clash" | "drift" | "upkeep";
         Job: {
             readonly id: number;
-            kind?: components["schemas"]["KindEnum"];
+            kind?: components["schemas"]["JobKindEnum"];
             state?: components["schemas"]["JobStateEnum"];
             doing?: string;
             /** Format: int64 */
@@ -735,6 +798,12 @@ export interface components {
             survey?: number | null;
         };
         /**
+         * @description * `survey` - Survey
+         *     * `logs` - Logs
+         * @enum {string}
+         */
+        JobKindEnum: "survey" | "logs";
+        /**
          * @description * `waiting` - Waiting
          *     * `running` - Running
          *     * `done` - Done
@@ -743,12 +812,6 @@ export interface components {
          * @enum {string}
          */
         JobStateEnum: "waiting" | "running" | "done" | "failed" | "cancelled";
-        /**
-         * @description * `survey` - Survey
-         *     * `logs` - Logs
-         * @enum {string}
-         */
-        KindEnum: "survey" | "logs";
         LabelView: {
             path: string;
             name: string;
@@ -895,6 +958,7 @@ export interface components {
             unsure_because: components["schemas"]["Uncertainty"][];
             kept?: components["schemas"]["LifetimeView"] | null;
             address?: string | null;
+            premise?: string;
         };
         Place: {
             path: string;
@@ -1104,6 +1168,18 @@ export interface components {
          * @enum {string}
          */
         SiteStateEnum: "ok" | "diverted" | "blocked" | "unsure";
+        Start: {
+            url: string;
+            to: string;
+            status: number;
+            requests: number;
+        };
+        Starts: {
+            asked: components["schemas"]["Start"][];
+            failing: components["schemas"]["Start"][];
+            begin?: number | null;
+            end?: number | null;
+        };
         Step: {
             come: string;
             go: string;
@@ -1241,6 +1317,25 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    jobs_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"][];
+                };
+            };
+        };
+    };
     jobs_retrieve: {
         parameters: {
             query?: never;
@@ -1780,6 +1875,29 @@ export interface operations {
             };
         };
     };
+    surveys_lookup_list: {
+        parameters: {
+            query?: {
+                q?: string;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hit"][];
+                };
+            };
+        };
+    };
     surveys_mending: {
         parameters: {
             query: {
@@ -1947,6 +2065,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Overview"];
+                };
+            };
+        };
+    };
+    surveys_starts_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Starts"];
                 };
             };
         };

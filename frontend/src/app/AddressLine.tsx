@@ -1,13 +1,43 @@
-import { type FormEvent, useCallback, useEffect, useRef, useState } from "react";
+import { keepPreviousData, queryOptions, useQuery } from "@tanstack/react-query";
+import {
+  type FormEvent,
+  type KeyboardEvent,
+  useCallback,
+  useEffect,
+  useRef,
+  useState,
+} from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { destination } from "./address";
-import { useKey } from "./keyboard";
+import { client, type Schemas, take } from "../api/client";
+import { useKey } from "../lib/keyboard";
+import { cut } from "../lib/text";
+import { destination, isWord, placeOf } from "./address";
 
-/** Always there: an address starts a passage, any other word looks for a site. */
+type Hit = Schemas["Hit"];
+
+const LIST = "what-a-word-may-mean";
+
+function hitsQuery(word: string) {
+  return queryOptions({
+    queryKey: ["lookup", word],
+    queryFn: async ({ signal }) =>
+      take(
+        await client.GET("/api/surveys/{survey}/lookup", {
+          params: { path: { survey: "latest" }, query: { q: word } },
+          signal,
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** Always there: an address starts a passage, a path asks who may, a word finds accounts and sites. */
 export function AddressLine() {
   const [params] = useSearchParams();
   const asked = params.get("url") ?? "";
   const [text, setText] = useState(asked);
+  const [typing, setTyping] = useState(false);
+  const [at, setAt] = useState(-1);
   const input = useRef<HTMLInputElement>(null);
   const navigate = useNavigate();
   useEffect(() => setText(asked), [asked]);
@@ -15,15 +45,33 @@ export function AddressLine() {
     "/",
     useCallback(() => input.current?.select(), []),
   );
-  const go = (event: FormEvent) => {
-    event.preventDefault();
-    const where = destination(text, params);
-    if (!where) return;
+  const word = text.trim();
+  const looks = typing && isWord(word);
+  const { data } = useQuery({ ...hitsQuery(word), enabled: looks });
+  const hits = looks ? (data ?? []) : [];
+  const leave = (where: string) => {
+    setTyping(false);
     navigate(where);
     input.current?.blur();
   };
+  const go = (event: FormEvent) => {
+    event.preventDefault();
+    // An account that has just this name is meant before sites that hold the letters.
+    const hit = hits[at] ?? hits.find((each) => each.name === word && each.kind === "account");
+    const where = hit ? placeOf(hit) : destination(text, params);
+    if (where) leave(where);
+  };
+  const move = (event: KeyboardEvent) => {
+    if (event.key === "Escape") input.current?.blur();
+    const step = { ArrowDown: 1, ArrowUp: -1 }[event.key];
+    if (!step || !hits.length) return;
+    event.preventDefault();
+    // Behind the last and before the first stands what was typed, at -1.
+    const places = hits.length + 1;
+    setAt(((at + 1 + step + places) % places) - 1);
+  };
   return (
-    <search className="min-w-0 flex-1">
+    <search className="relative min-w-0 flex-1">
       <form onSubmit={go} className="flex min-w-0 items-stretch">
         <label className="flex min-w-0 flex-1 items-center border-b-2 border-ink bg-sheet focus-within:border-clear">
           <span className="sr-only">Address</span>
@@ -33,8 +81,18 @@ export function AddressLine() {
           <input
             ref={input}
             value={text}
-            onChange={(event) => setText(event.target.value)}
-            onKeyDown={(event) => event.key === "Escape" && input.current?.blur()}
+            role="combobox"
+            aria-expanded={hits.length > 0}
+            aria-controls={LIST}
+            aria-autocomplete="list"
+            aria-activedescendant={at >= 0 ? `${LIST}-${at}` : undefined}
+            onChange={(event) => {
+              setText(event.target.value);
+              setTyping(true);
+              setAt(-1);
+            }}
+            onBlur={() => setTyping(false)}
+            onKeyDown={move}
             placeholder="Type an address, as a visitor would"
             autoComplete="off"
             autoCapitalize="off"
@@ -49,6 +107,44 @@ export function AddressLine() {
           Follow
         </button>
       </form>
+      <Hits hits={hits} at={at} choose={(hit) => leave(placeOf(hit))} />
     </search>
+  );
+}
+
+interface HitsProps {
+  hits: Hit[];
+  at: number;
+  choose: (hit: Hit) => void;
+}
+
+function Hits({ hits, at, choose }: HitsProps) {
+  return (
+    <div
+      id={LIST}
+      role="listbox"
+      aria-label="Accounts and sites"
+      hidden={!hits.length}
+      className="absolute inset-x-0 top-full z-10 border border-t-0 border-ink bg-sheet"
+    >
+      {hits.map((hit, number) => (
+        // biome-ignore lint/a11y/useFocusableInteractive: the focus stays in the line, which names it.
+        // biome-ignore lint/a11y/useKeyWithClickEvents: keys are taken by the line.
+        <div
+          key={`${hit.kind} ${hit.name} ${hit.at}`}
+          id={`${LIST}-${number}`}
+          role="option"
+          aria-selected={number === at}
+          // Before the line loses its focus, and the list goes.
+          onMouseDown={(event) => event.preventDefault()}
+          onClick={() => choose(hit)}
+          className="grid cursor-pointer grid-cols-[5rem_minmax(8rem,auto)_1fr] gap-3 px-2 py-1 hover:bg-shoal aria-selected:bg-shoal"
+        >
+          <span className="text-faint">{hit.kind}</span>
+          <span className="mono font-semibold">{cut(hit.name, 60)}</span>
+          <span className="truncate text-sm text-faint">{hit.detail}</span>
+        </div>
+      ))}
+    </div>
   );
 }

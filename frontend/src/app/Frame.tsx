@@ -3,12 +3,13 @@ import { useCallback, useRef, useState } from "react";
 import { Link, NavLink, Outlet, useNavigate } from "react-router";
 import { useSignOut } from "../api/session";
 import { latestSurveyQuery } from "../features/surveys";
+import { useKey } from "../lib/keyboard";
 import { ago, cut, moment } from "../lib/text";
 import { AddressLine } from "./AddressLine";
 import { Help } from "./Help";
-import { useKey } from "./keyboard";
 import { Mark } from "./Mark";
 import { applyTheme, currentTheme, nextTheme } from "./theme";
+import { UnderWay } from "./UnderWay";
 
 const PLACES: ReadonlyArray<readonly [word: string, to: string, key: string]> = [
   ["Overview", "/", "o"],
@@ -36,10 +37,11 @@ export function Frame({ user }: { user: string }) {
         {PLACES.map(([word, to, key]) => (
           <PlaceLink key={to} word={word} to={to} letter={key} />
         ))}
+        <UnderWay />
         <button
           ref={helpButton}
           type="button"
-          className="mono ml-auto cursor-pointer px-2 text-faint hover:text-ink"
+          className="mono cursor-pointer px-2 text-faint hover:text-ink"
           aria-label="Keys"
         >
           ?

@@ -1,5 +1,5 @@
 import { useCallback, useEffect, useRef } from "react";
-import { useKey } from "./keyboard";
+import { useKey } from "../lib/keyboard";
 
 const KEYS: ReadonlyArray<readonly [string, string]> = [
   ["/", "type an address"],

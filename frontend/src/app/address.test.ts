@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { destination, isAddress } from "./address";
+import { destination, isAddress, isWord, placeOf } from "./address";
 
 test.each([
   ["http://choir.example/", true],
@@ -20,4 +20,12 @@ test("an address starts a passage and keeps the vantage, a word looks for sites"
   );
   expect(destination("choir", params)).toBe("/?q=choir");
   expect(destination("  ", params)).toBeNull();
+});
+
+test("a word is looked up, and leads to the account or to the site", () => {
+  expect(
+    ["ines", "choir.ex", "~ines", "choir.example/", "/srv", "two words", ""].map(isWord),
+  ).toEqual([true, true, true, false, false, false, false]);
+  expect(placeOf({ kind: "account", name: "ines" })).toBe("/users?account=ines");
+  expect(placeOf({ kind: "site", name: "a.test", at: "/etc/a:1" })).toBe("/site?at=%2Fetc%2Fa%3A1");
 });

@@ -41,13 +41,16 @@ MOST_ANSWERED = 200_000
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What comes of a request, without the words and pictures."""
+    """What comes of a request, without the words and pictures. premise: what it holds under, where
+    nothing else is unsure; "" else.
+    """
 
     decided: bool
     status: int | None
     answer: Answer | None
     blocks: list[tuple[str, Block]]
     doubts: list[tuple[str, Doubt]]
+    premise: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,6 +181,7 @@ class Follower:
             ],
             kept=self._kept(now, outcome, seen["file"]),
             address=now.address,
+            premise=outcome.premise,
             **seen,
         )
 
@@ -243,7 +247,10 @@ def _weigh(results: Mapping[str, Part]) -> Outcome:
         for gate, doubt in doubts
         if deciding is None or doubt.rank <= deciding or doubt.only_type
     ]
-    return Outcome(weighed.sure, status, answer, blocks, bearing)
+    unsure = [doubt for _, doubt in bearing if not doubt.only_type]
+    premises = {doubt.code.premise for doubt in unsure} if deciding is not None else set()
+    premise = premises.pop() if len(premises) == 1 else ""
+    return Outcome(weighed.sure, status, answer, blocks, bearing, premise)
 
 
 def _shown_status(block: Block) -> int | None:
@@ -296,7 +303,7 @@ def _at(doubt: Doubt) -> str | None:
 
 
 def _deciding_gate(outcome: Outcome, gates: list[GateResult]) -> str:
-    if not outcome.decided and outcome.doubts:
+    if not outcome.decided and outcome.doubts and not outcome.premise:
         return outcome.doubts[0][0]
     if outcome.blocks:
         return outcome.blocks[0][0]
@@ -305,13 +312,14 @@ def _deciding_gate(outcome: Outcome, gates: list[GateResult]) -> str:
 
 
 def _summary(outcome: Outcome, obstacles: list[Obstacle], gates: list[GateResult]) -> str:
-    if not outcome.decided:
+    if not outcome.decided and not outcome.premise:
         reason = (
             say(outcome.doubts[0][1].code, outcome.doubts[0][1].facts) if outcome.doubts else ""
         )
         return f"Not sure. {reason}".strip()
-    if obstacles:
-        return obstacles[0].reason
     by_name = {gate.gate: gate for gate in gates}
     way, serve = by_name[WAY.name], by_name[SERVE.name]
-    return way.reason if way.verdict is Verdict.DIVERTED else serve.reason
+    reason = way.reason if way.verdict is Verdict.DIVERTED else serve.reason
+    if obstacles:
+        reason = obstacles[0].reason
+    return f"If {outcome.premise}: {reason}" if outcome.premise else reason

@@ -181,7 +181,10 @@ class LifetimeView:
 
 @dataclass(frozen=True, slots=True)
 class Passage:
-    """What happens to one request. address: of the server, to which the connection goes."""
+    """What happens to one request. address: of the server, to which the connection goes.
+
+    premise: what it holds under, where nothing else is unsure, as words behind "if"; "" else.
+    """
 
     url: str
     decided: bool
@@ -199,3 +202,4 @@ class Passage:
     unsure_because: list[Uncertainty]
     kept: LifetimeView | None = None
     address: str | None = None
+    premise: str = ""

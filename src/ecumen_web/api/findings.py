@@ -6,7 +6,6 @@ from collections import defaultdict
 from typing import Any
 
 from django.shortcuts import get_object_or_404
-from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -19,6 +18,7 @@ from ecumen.audit.telling import RemedyView, told
 from ecumen.passage.verdict import Evidence
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
+from ecumen_web.reached import now_at
 from ecumen_web.store.models import AcceptedFinding, FindingRecord, SurveyRecord
 from ecumen_web.store.translate import clean, remedy_of
 
@@ -126,10 +126,10 @@ def survey_before(survey: SurveyRecord) -> SurveyRecord | None:
     return earlier.first()
 
 
-def _accepted(host: str) -> dict[str, AcceptedFinding]:
+def _accepted(record: SurveyRecord) -> dict[str, AcceptedFinding]:
     """What is lived with today, by key."""
-    today = timezone.now().date()
-    rows = AcceptedFinding.objects.filter(host=host)
+    today = now_at(record.origin).date()
+    rows = AcceptedFinding.objects.filter(host=record.host)
     return {row.key: row for row in rows if row.until is None or row.until > today}
 
 
@@ -164,7 +164,7 @@ class FindingsView(APIView):
         record = survey_of(survey)
         before = survey_before(record)
         known = _keys(before) if before else None
-        lived_with = _accepted(record.host)
+        lived_with = _accepted(record)
         wanted = request.query_params.get("accepted") == "true"
         # First by number alone: there may be many, and only the first of each cause are shown.
         rows = list(record.findings.values_list("id", "key", "group", "toll__requests_a_day"))
@@ -242,7 +242,7 @@ class FindingView(APIView):
             "toll": Toll(**row.toll),
             "remedies": [_remedy(each) for each in row.remedies],
             "page": page_of(row.check_id) if row.check_id in CHECKS else (),
-            "accepted": _accepted(record.host).get(key),
+            "accepted": _accepted(record).get(key),
         }
         return Response(FindingSerializer(whole).data)
 
@@ -259,14 +259,16 @@ class AcceptanceView(APIView):
         get_object_or_404(record.findings, key=key)
         given = AcceptanceSerializer(data=request.data)
         given.is_valid(raise_exception=True)
+        said = {
+            "reason": given.validated_data["reason"],
+            "until": given.validated_data.get("until"),
+            "by": request.user.get_username(),
+        }
         row, _ = AcceptedFinding.objects.update_or_create(
             host=record.host,
             key=key,
-            defaults={
-                "reason": given.validated_data["reason"],
-                "until": given.validated_data.get("until"),
-                "by": request.user.get_username(),
-            },
+            defaults=said,
+            create_defaults=said | {"at": now_at(record.origin)},
         )
         return Response(AcceptanceSerializer(row).data)
 

@@ -11,6 +11,7 @@ from rest_framework.views import APIView
 
 from ecumen_web.store.models import JobRecord
 
+MOST_JOBS = 20
 _NUMBER = OpenApiParameter("number", int, "path")
 
 
@@ -18,6 +19,18 @@ class JobSerializer(serializers.ModelSerializer[JobRecord]):
     class Meta:
         model = JobRecord
         fields = ("id", "kind", "state", "doing", "done", "total", "error", "survey")
+
+
+class JobsView(APIView):
+    @extend_schema(responses=JobSerializer(many=True))
+    def get(self, request: Request) -> Response:
+        """What is under way: the jobs that run, then those that wait."""
+        states = (JobRecord.State.RUNNING, JobRecord.State.WAITING)
+        rows = sorted(
+            JobRecord.objects.filter(state__in=states)[:MOST_JOBS],
+            key=lambda job: (states.index(JobRecord.State(job.state)), job.pk),
+        )
+        return Response(JobSerializer(rows, many=True).data)
 
 
 class JobView(APIView):

@@ -6,7 +6,6 @@ import ipaddress
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
@@ -24,7 +23,7 @@ from ecumen_machine.asking import ask
 from ecumen_web.api.passage import QuestionSerializer
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
-from ecumen_web.reached import reach_of
+from ecumen_web.reached import now_at, reach_of
 from ecumen_web.store.models import SurveyRecord
 from ecumen_web.surveys.loading import scene_of
 
@@ -94,7 +93,7 @@ def ask_server(scene: Scene, question: Question, origin: str) -> AskedServer:
     return AskedServer(
         address,
         question.port,
-        timezone.now(),
+        now_at(origin),
         reply.asked_from,
         reach is not None,
         reply.trouble,

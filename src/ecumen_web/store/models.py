@@ -96,7 +96,7 @@ class AcceptedFinding(models.Model):
     reason = models.TextField()
     until = models.DateField(null=True)
     by = models.CharField(max_length=150)
-    at = models.DateTimeField(auto_now_add=True)
+    at = models.DateTimeField()
 
     class Meta:
         constraints = (models.UniqueConstraint(fields=("host", "key"), name="accepted_once"),)

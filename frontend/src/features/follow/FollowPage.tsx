@@ -1,13 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
+import { useEffect } from "react";
 import { useSearchParams } from "react-router";
-import { Failed, Note, Waiting } from "../../ui/States";
+import { remember } from "../../lib/recent";
+import { Failed, Waiting } from "../../ui/States";
 import { Compare } from "./Compare";
 import { CompareWith } from "./CompareWith";
 import { GateField } from "./GateField";
 import { GateStrip } from "./GateStrip";
 import { Outcome } from "./Outcome";
 import { openGate, questionOf } from "./present";
-import { passageQuery, type Question } from "./queries";
+import { type Passage, passageQuery, type Question } from "./queries";
+import { Starts } from "./Starts";
 import { Vantage } from "./Vantage";
 
 type Changes = Record<string, string | null>;
@@ -26,7 +29,7 @@ export function FollowPage() {
       }
       return next;
     });
-  if (!question.url) return <Invitation />;
+  if (!question.url) return <Starts />;
   return (
     <div className="flex h-full flex-col">
       <div className="flex items-baseline gap-6 px-5 pt-3 pb-1">
@@ -76,34 +79,29 @@ function Alone({ question, gate, set }: AloneProps) {
   const passage = useQuery(passageQuery(question));
   if (passage.isPending) return <Waiting>Following {question.url}</Waiting>;
   if (passage.isError) return <Failed error={passage.error} retry={passage.refetch} />;
-  const open = openGate(passage.data, gate);
+  return <Followed passage={passage.data} question={question} gate={gate} set={set} />;
+}
+
+function Followed({ passage, question, gate, set }: AloneProps & { passage: Passage }) {
+  const { url, to } = question;
+  const { status } = passage;
+  useEffect(() => remember(to ? { url, to, status } : { url, status }), [url, to, status]);
+  const open = openGate(passage, gate);
   if (!open) return null;
   const choose = (chosen: string) => set({ gate: chosen });
   return (
-    <GateStrip passage={passage.data} open={open.gate} choose={choose}>
+    <GateStrip passage={passage} open={open.gate} choose={choose}>
       <div className="grid min-h-0 flex-1 grid-cols-[1fr_22rem]">
         <div className="min-h-0 overflow-auto bg-sheet">
-          <GateField gate={open} passage={passage.data} />
+          <GateField gate={open} passage={passage} />
         </div>
         <aside
           aria-label="Outcome"
           className="min-h-0 overflow-auto border-l border-line px-5 py-4"
         >
-          <Outcome passage={passage.data} question={question} choose={choose} />
+          <Outcome passage={passage} question={question} choose={choose} />
         </aside>
       </div>
     </GateStrip>
-  );
-}
-
-function Invitation() {
-  return (
-    <Note title="Follow an address">
-      <p>
-        Type one in the line above, as a visitor would: a name, a path, a port. You see the ten
-        gates that the request passes, and everything that stands in its way.
-      </p>
-      <p className="mono">http://choir.example/~ines/</p>
-    </Note>
   );
 }

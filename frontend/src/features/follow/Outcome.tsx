@@ -4,7 +4,7 @@ import { Mending } from "../../ui/Mending";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
 import { AskServer } from "./AskServer";
-import { outcomeWords, TONES, tone } from "./present";
+import { isSure, outcomeWords, TONES, tone } from "./present";
 import type { Obstacle, Passage, Question } from "./queries";
 
 interface Props {
@@ -20,15 +20,16 @@ export function Outcome({ passage, question, choose }: Props) {
       <header className={`border-l-4 pl-3 ${TONES[tone(passage)]}`}>
         <p className="mono text-4xl leading-none font-semibold">
           {passage.status ?? "—"}
-          {passage.decided ? "" : "?"}
+          {isSure(passage) ? "" : "?"}
         </p>
         <p className="text-lg leading-tight font-medium">{outcomeWords(passage)}</p>
+        {passage.premise && <p className="text-unsure">if {passage.premise}</p>}
       </header>
-      {passage.obstacles.length > 0 && <Obstacles obstacles={passage.obstacles} choose={choose} />}
       {passage.obstacles.length > 0 && (
         <Mending url={question.url} to={question.to} source={question.source} />
       )}
-      {passage.unsure_because.length > 0 && (
+      {passage.obstacles.length > 0 && <Obstacles obstacles={passage.obstacles} choose={choose} />}
+      {passage.unsure_because.length > 0 && !passage.premise && (
         <section aria-label="Not sure because">
           <h3 className="mb-1 font-medium text-unsure">Not sure because</h3>
           <ul className="space-y-2">

@@ -86,8 +86,13 @@ const STATUS_WORDS: Record<number, string> = {
   500: "The server fails",
 };
 
+/** Whether all is known, but for what the answer holds under. */
+export function isSure(passage: PassageType): boolean {
+  return passage.decided || Boolean(passage.premise);
+}
+
 export function outcomeWords(passage: PassageType): string {
-  if (!passage.decided) return "Not sure";
+  if (!isSure(passage)) return "Not sure";
   if (passage.status === null) return "No answer";
   return STATUS_WORDS[passage.status] ?? "Answered";
 }
@@ -102,7 +107,7 @@ export const TONES: Record<Tone, string> = {
 };
 
 export function tone(passage: PassageType): Tone {
-  if (!passage.decided) return "unsure";
+  if (!isSure(passage)) return "unsure";
   if (passage.status === null || passage.status >= 400) return "blocked";
   if (passage.status >= 300) return "diverted";
   return passage.gates.some((gate) => gate.verdict === "diverted") ? "diverted" : "clear";

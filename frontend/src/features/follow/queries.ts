@@ -1,3 +1,4 @@
+import { queryOptions } from "@tanstack/react-query";
 import { client, type Schemas, take } from "../../api/client";
 import type { Question } from "../../lib/passage";
 
@@ -15,6 +16,14 @@ export type Evidence = Schemas["Evidence"];
 export type Label = Schemas["LabelView"];
 export type Obstacle = Schemas["Obstacle"];
 export type Compared = Schemas["Compared"];
+
+export const startsQuery = queryOptions({
+  queryKey: ["starts"],
+  queryFn: async () =>
+    take(
+      await client.GET("/api/surveys/{survey}/starts", { params: { path: { survey: "latest" } } }),
+    ),
+});
 
 /** Sends the real request to the surveyed server. */
 export async function askServer(question: Question) {

@@ -24,6 +24,7 @@ import {
   readNow,
   type Who,
 } from "./queries";
+import { Remarkable } from "./Remarkable";
 import { SiteChoice } from "./SiteChoice";
 import { Sources } from "./Sources";
 import { Tide } from "./Tide";
@@ -190,6 +191,8 @@ function Open({ logs, whole }: { logs: Logs; whole: Range }) {
             zone={zone}
             chosen={params.get("cause")}
             shown={view === "why"}
+            brush={brush}
+            chooseSite={(key) => put("site", key)}
           />
         )}
       </aside>
@@ -411,10 +414,19 @@ interface PaneProps {
   zone: number;
   chosen: string | null;
   shown: boolean;
+  brush: (range: Range) => void;
+  chooseSite: (key: string) => void;
 }
 
-function Pane({ asked, logs, zone, chosen, shown }: PaneProps) {
+function Pane({ asked, logs, zone, chosen, shown, brush, chooseSite }: PaneProps) {
   const failures = useQuery({ ...failuresQuery(asked), enabled: shown });
   const group = shown ? failures.data?.groups.find((each) => each.key === chosen) : undefined;
-  return group ? <CausePane group={group} zone={zone} /> : <Sources logs={logs} />;
+  if (group) return <CausePane group={group} zone={zone} />;
+  const names = new Map(logs.logs.owners.map((owner) => [owner.key, owner.name]));
+  return (
+    <>
+      <Remarkable asked={asked} zone={zone} names={names} brush={brush} chooseSite={chooseSite} />
+      <Sources logs={logs} />
+    </>
+  );
 }

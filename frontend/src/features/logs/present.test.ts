@@ -6,6 +6,7 @@ import {
   columns,
   csv,
   fromField,
+  peaks,
   rangeOf,
   share,
   tickWords,
@@ -83,5 +84,28 @@ describe("a table that is carried away", () => {
         ["-", "+44"],
       ]),
     ).toBe('a,1\r\n"say ""x"", y",\'=1+1\r\n\'-,\'+44\r\n');
+  });
+});
+
+describe("what stands out", () => {
+  const band = (at: number, answered: number, failed: number) => ({
+    begin: at * 3600,
+    classes: [0, 0, answered, 0, failed, 0],
+  });
+
+  it("is the hour in which the most failed, and the one with the most requests", () => {
+    const bands = [band(0, 90, 2), band(1, 80, 1), band(2, 60, 50), band(3, 400, 9), band(4, 0, 0)];
+    expect(peaks(bands, 3600)).toEqual({
+      failing: { begin: 7200, requests: 110, failed: 50, usual: 9 / 409 },
+      busiest: { begin: 10_800, requests: 409, times: 409 / 110 },
+    });
+  });
+
+  it("is nothing where every hour is like the others, or none was asked for", () => {
+    expect(peaks([band(0, 90, 2), band(1, 90, 2), band(2, 90, 2)], 3600)).toEqual({
+      failing: null,
+      busiest: null,
+    });
+    expect(peaks([], 3600)).toEqual({ failing: null, busiest: null });
   });
 });

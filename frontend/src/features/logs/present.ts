@@ -105,3 +105,40 @@ export function csv(rows: ReadonlyArray<readonly Cell[]>): string {
   };
   return rows.map((row) => `${row.map(cell).join(",")}\r\n`).join("");
 }
+
+export interface Peaks {
+  /** The band in which the most failed, where that is more than usual. usual: a part of one. */
+  failing: { begin: number; requests: number; failed: number; usual: number | null } | null;
+  /** The band with the most requests, where there are at least twice as many as usual. */
+  busiest: { begin: number; requests: number; times: number } | null;
+}
+
+/** What stands out among the bands of a range; `usual` is the median of those with requests. */
+export function peaks(bands: Figures["bands"], width: number): Peaks {
+  const told = columns(bands)
+    .map(({ begin, answered, sent, refused, broken }) => ({
+      begin,
+      requests: answered + sent + refused + broken,
+      failed: refused + broken,
+    }))
+    .filter((band) => band.requests > 0);
+  const worst = told.reduce((a, b) => (b.failed > a.failed ? b : a), NONE);
+  const most = told.reduce((a, b) => (b.requests > a.requests ? b : a), NONE);
+  const usual = told.length > 2 ? median(told.map((band) => band.failed / band.requests)) : null;
+  const often = median(told.map((band) => band.requests));
+  const odd = usual === null || worst.failed / worst.requests > 1.5 * usual;
+  return {
+    failing: worst.failed > 0 && width > 0 && odd ? { ...worst, usual } : null,
+    busiest:
+      told.length > 2 && most.requests >= 2 * often
+        ? { begin: most.begin, requests: most.requests, times: most.requests / often }
+        : null,
+  };
+}
+
+const NONE = { begin: 0, requests: 0, failed: 0 };
+
+function median(numbers: number[]): number {
+  const sorted = [...numbers].sort((a, b) => a - b);
+  return sorted[Math.floor(sorted.length / 2)] ?? 0;
+}

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { plural } from "../../lib/text";
 import { Failed, Waiting } from "../../ui/States";
-import { matrix } from "./present";
+import { exposedOwners, matrix } from "./present";
 import { type Cell, neighboursQuery } from "./queries";
 
 /** Who can read or change what an owner keeps private. */
@@ -15,7 +15,6 @@ export function Neighbours() {
     return <p className="py-8 text-lg">No owner can read what another keeps private.</p>;
   }
   const { owners, others, alike } = matrix(cells);
-  const worst = owners.map((owner) => cells.find((cell) => cell.owner === owner));
   return (
     <div className="space-y-6">
       <p className="max-w-3xl text-faint">
@@ -57,27 +56,45 @@ export function Neighbours() {
         </tbody>
       </table>
       {more > 0 && <p className="text-sm text-faint">{more} pairs more are not listed here.</p>}
-      <section aria-label="The worst of each owner">
-        <h2 className="mb-1 text-sm text-faint">The worst of each owner</h2>
-        <ul className="space-y-1.5 border-l-2 border-line pl-3">
-          {worst.map((cell) =>
-            cell ? (
-              <li key={cell.owner}>
-                <Link
-                  to={`/who?${new URLSearchParams({ path: cell.worst })}`}
-                  className="mono wrap-anywhere underline"
-                >
-                  {cell.worst}
-                </Link>
-                <span className="block text-sm text-faint">
-                  {cell.kind} of <span className="mono">{cell.owner}</span>, through {cell.how}
-                </span>
-              </li>
-            ) : null,
-          )}
-        </ul>
-      </section>
     </div>
+  );
+}
+
+/** What stands out: of each owner the worst that others can read, and how many of them can. */
+export function Exposed() {
+  const found = useQuery(neighboursQuery);
+  if (!found.data?.cells.length) return null;
+  const owners = exposedOwners(found.data.cells);
+  return (
+    <section aria-label="What stands out" className="space-y-4">
+      <h2 className="text-xl font-medium">
+        {owners.length === 1 ? "One owner's" : `${owners.length} owners'`} private files are open to
+        others
+      </h2>
+      <ul className="space-y-4">
+        {owners.map(({ owner, accounts, writers, worker, worst }) => (
+          <li key={owner} className="border-l-2 border-diverted pl-3">
+            <p>
+              <span className="mono font-semibold">{owner}</span>'s can be read by{" "}
+              {plural(accounts, "account")}
+              {worker && ", the web server's among them"}
+              {writers > 0 && (
+                <span className="font-medium text-blocked">, and written by {writers}</span>
+              )}
+            </p>
+            <Link
+              to={`/who?${new URLSearchParams({ path: worst.worst })}`}
+              className="mono wrap-anywhere underline"
+            >
+              {worst.worst}
+            </Link>
+            <span className="block text-sm text-faint">
+              {worst.kind}, through {worst.how}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 

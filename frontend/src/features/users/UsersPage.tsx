@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { usePut } from "../../lib/params";
 import { plural } from "../../lib/text";
 import { Button } from "../../ui/Button";
@@ -9,7 +9,7 @@ import { Failed, Waiting } from "../../ui/States";
 import { Ways } from "../../ui/Ways";
 import { Account } from "./Account";
 import { Conditions } from "./Conditions";
-import { Neighbours } from "./Neighbours";
+import { Exposed, Neighbours } from "./Neighbours";
 import { sortedBy, withWords } from "./present";
 import { planFor, type Template, usersQuery } from "./queries";
 
@@ -95,10 +95,28 @@ export function UsersPage() {
             {plan.data && <Ways ways={plan.data.ways} />}
           </section>
         )}
-        {user ? <Account user={user} conditions={conditions} /> : picked.length === 0 && <Hint />}
-        {template && <NewAccounts template={template} />}
+        {user && <Account user={user} conditions={conditions} />}
+        {!user && chosen && <NoSite account={chosen} />}
+        {!user && view === "neighbours" && <Exposed />}
+        {!user && !chosen && view !== "neighbours" && picked.length === 0 && <Hint />}
+        {template && view !== "neighbours" && <NewAccounts template={template} />}
       </aside>
     </div>
+  );
+}
+
+/** An account that was looked up and is no row: it is no person's, or no personal sites are served. */
+function NoSite({ account }: { account: string }) {
+  return (
+    <article aria-label="Account" className="space-y-2">
+      <h2 className="mono text-xl font-semibold">{account}</h2>
+      <p>No personal site is served for this account.</p>
+      <p>
+        <Link className="underline" to={`/?${new URLSearchParams({ by: "owner", q: account })}`}>
+          sites with its name, by owner
+        </Link>
+      </p>
+    </article>
   );
 }
 

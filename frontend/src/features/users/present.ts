@@ -62,3 +62,27 @@ export function matrix(cells: Cell[]): Matrix {
     .sort((a, b) => (alike.get(a.name)?.length ?? 0) - (alike.get(b.name)?.length ?? 0));
   return { owners, others, alike };
 }
+
+export interface ExposedOwner {
+  owner: string;
+  /** How many can read something, and how many can write it. */
+  accounts: number;
+  writers: number;
+  worker: boolean;
+  worst: Cell;
+}
+
+/** Owners whose private files others can read; those that most can write or read first. */
+export function exposedOwners(cells: Cell[]): ExposedOwner[] {
+  const byOwner = new Map<string, Cell[]>();
+  for (const cell of cells) byOwner.set(cell.owner, [...(byOwner.get(cell.owner) ?? []), cell]);
+  return [...byOwner]
+    .map(([owner, own]) => ({
+      owner,
+      accounts: own.length,
+      writers: own.filter((cell) => cell.writes > 0).length,
+      worker: own.some((cell) => cell.worker),
+      worst: own[0] as Cell,
+    }))
+    .sort((a, b) => b.writers - a.writers || b.accounts - a.accounts);
+}
