@@ -550,12 +550,13 @@ export interface components {
             runs_since: number | null;
             behind: number;
         };
-        /** @description news: new since the survey before, or still there. */
+        /** @description news: new since the survey before, or still there. brief: what it is about, in short. */
         BriefFinding: {
             key: string;
             id: string;
             impact: components["schemas"]["ImpactEnum"];
             title: string;
+            brief: string;
             sites: string[];
             news: components["schemas"]["NewsEnum"];
         };
@@ -697,12 +698,13 @@ export interface components {
             };
             ways: components["schemas"]["Ways"];
         };
-        /** @description news: new since the survey before, or still there. */
+        /** @description news: new since the survey before, or still there. brief: what it is about, in short. */
         Finding: {
             key: string;
             id: string;
             impact: components["schemas"]["ImpactEnum"];
             title: string;
+            brief: string;
             sites: string[];
             news: components["schemas"]["NewsEnum"];
             subject: string;
@@ -712,6 +714,7 @@ export interface components {
             remedies: components["schemas"]["RemedyView"][];
             page: components["schemas"]["Section"][];
             accepted: components["schemas"]["Acceptance"] | null;
+            together: components["schemas"]["RemedyView"] | null;
         };
         /**
          * @description gone: found on the survey before, and no more. accepted: how many are lived with.
@@ -753,10 +756,11 @@ export interface components {
         };
         /**
          * @description Findings with one cause. findings: the first of them. requests_a_day: that meet any of
-         *     them, None where no log says.
+         *     them, None where no log says. about: the cause, in a word or two; "" where it has none.
          */
         Group: {
             group: string;
+            about: string;
             id: string;
             impact: components["schemas"]["ImpactEnum"];
             title: string;
@@ -835,6 +839,7 @@ export interface components {
             names: components["schemas"]["LaneName"][];
             nameless: string[];
             crossed: number;
+            claimed?: number | null;
         };
         LaneName: {
             name: string;
@@ -843,6 +848,7 @@ export interface components {
             exact: boolean;
             wins: boolean;
             winner: string | null;
+            fails?: boolean;
         };
         LifetimeView: {
             kind: string;

@@ -34,6 +34,7 @@ export function UnderWay() {
         <>
           {WORDS[job.kind ?? "survey"]}
           {share(job)}
+          {job.kind === "logs" && "; the order may change then"}
           {jobs.length > 1 && `, and ${jobs.length - 1} more`}
         </>
       )}
@@ -42,10 +43,10 @@ export function UnderWay() {
 }
 
 const WORDS: Record<string, string> = {
-  logs: "Logs are being read; what is most asked for may move up",
+  logs: "Logs are being read",
   survey: "A survey is being loaded",
 };
 
 function share(job: Job): string {
-  return job.done && job.total ? `: ${Math.floor((100 * job.done) / job.total)} %` : "";
+  return job.done && job.total ? `, ${Math.floor((100 * job.done) / job.total)} %` : "";
 }

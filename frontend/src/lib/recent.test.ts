@@ -4,10 +4,10 @@ import { recent, remember } from "./recent";
 beforeEach(() => localStorage.clear());
 
 test("what was followed last stands first, each once, and few of them", () => {
-  for (let turn = 0; turn < 9; turn += 1)
-    remember({ url: `http://s${turn % 7}.test/`, status: 200 });
+  for (let turn = 0; turn < 15; turn += 1)
+    remember({ url: `http://s${turn % 11}.test/`, status: 200 });
   expect(recent().map((each) => each.url)).toEqual(
-    [1, 0, 6, 5, 4, 3].map((number) => `http://s${number}.test/`),
+    [3, 2, 1, 0, 10, 9, 8, 7, 6, 5].map((number) => `http://s${number}.test/`),
   );
 });
 

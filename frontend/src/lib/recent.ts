@@ -1,6 +1,6 @@
 /** Addresses that were followed in this browser, the last first. */
 const KEY = "ecumen-followed";
-const MOST = 6;
+const MOST = 10;
 const LONGEST = 500;
 
 export interface Followed {

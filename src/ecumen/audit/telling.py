@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
+from ecumen.audit.check import MOST_PLANNED
 from ecumen.audit.finding import Remedy
 
 MOST_TOLD = 20
@@ -21,6 +23,19 @@ class RemedyView:
     opens: list[str]
     shell: list[str]
     more: int
+
+
+def together(remedies: Sequence[Remedy], title: str) -> Remedy | None:
+    """One plan for several findings: what the first remedy of each does, in their order; None where
+    fewer than two of them do anything. What does not fit is counted as left.
+    """
+    doing = [remedy for remedy in remedies if remedy.operations]
+    if len(doing) < 2:
+        return None
+    operations = list(dict.fromkeys(each for remedy in doing for each in remedy.operations))
+    openings = list({each.words: each for remedy in doing for each in remedy.openings}.values())
+    left = len(operations) - MOST_PLANNED + sum(remedy.left for remedy in doing)
+    return Remedy(title, operations[:MOST_PLANNED], openings, left=max(0, left))
 
 
 def told(remedy: Remedy) -> RemedyView:

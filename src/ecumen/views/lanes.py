@@ -16,6 +16,7 @@ class LaneName:
     """A name that is claimed on a lane. wins: its site answers for it here; else `winner` does.
 
     winner: None for a wildcard or a pattern, which wins only what nobody claims more exactly.
+    fails: the front page of its site does.
     """
 
     name: str
@@ -24,6 +25,7 @@ class LaneName:
     exact: bool
     wins: bool
     winner: str | None
+    fails: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +34,8 @@ class Lane:
 
     heard_by: the program that listens there, None for nobody. engine: that has sites there, None
     for none. standing: the site that answers when nobody is named; marked: it is marked for that.
-    nameless: sites without a name that never answer.
+    nameless: sites without a name that never answer. claimed: how many names there are in all,
+    where not every one is listed; None where each is.
     """
 
     address: str
@@ -47,6 +50,7 @@ class Lane:
     names: list[LaneName]
     nameless: list[str]
     crossed: int
+    claimed: int | None = None
 
 
 def lanes(scene: Scene) -> list[Lane]:

@@ -2,27 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from itertools import islice
+from itertools import chain, islice
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ecumen.views.lanes import Lane, lanes
+from ecumen.views.lanes import Lane, LaneName, lanes
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
 from ecumen_web.surveys.loading import scene_of
 
-MOST_NAMES = 120  # of a lane; those that are lost to another site come first
+MOST_NAMES = 120  # of a lane
 
 
 @dataclass(frozen=True, slots=True)
 class Bindings:
-    """names: how many are claimed in all. Of a lane with many only the first are sent; a search
-    finds the others."""
+    """names: how many are claimed in all. Of a lane with many only those that are contested, whose
+    site fails, or that are patterns are sent; a search finds the others.
+    """
 
     names: int
     lanes: list[Lane]
@@ -55,16 +57,37 @@ class BindingsView(APIView):
     def get(self, request: Request, survey: str) -> Response:
         """Every lane of a survey."""
         words = request.query_params.get("q", "").strip().lower()
-        whole = lanes_of(survey_of(survey).file)
+        record = survey_of(survey)
+        whole = lanes_of(record.file)
+        failing = frozenset(
+            record.sites.filter(state="blocked").values_list("declared_at", flat=True)
+        )
         shown = []
         for lane, texts in whole:
             if words:
                 held = (at for at, text in enumerate(texts) if words in text)
                 names = [lane.names[at] for at in islice(held, MOST_NAMES)]
+            elif len(lane.names) > MOST_NAMES:
+                names = list(islice(_odd(lane, failing), MOST_NAMES))
             else:
-                names = lane.names[:MOST_NAMES]
+                names = lane.names
             if words and not names and words not in f"{lane.address}:{lane.port}":
                 continue
-            shown.append(replace(lane, names=names))
+            names = [replace(n, fails=True) if n.declared_at in failing else n for n in names]
+            claimed = len(lane.names) if len(names) < len(lane.names) else None
+            shown.append(replace(lane, names=names, claimed=claimed))
         count = sum(len(texts) for _, texts in whole)
         return Response(BindingsSerializer(Bindings(count, shown)).data)
+
+
+def _odd(lane: Lane, failing: Collection[str]) -> Iterator[LaneName]:
+    """Names that are lost to another site, then those whose site fails, then patterns."""
+    ranked: tuple[list[LaneName], ...] = ([], [], [])
+    for name in lane.names:
+        if not name.wins:
+            ranked[0].append(name)
+        elif name.declared_at in failing:
+            ranked[1].append(name)
+        elif not name.exact:
+            ranked[2].append(name)
+    return chain(*ranked)

@@ -14,7 +14,7 @@ from rest_framework.views import APIView
 
 from ecumen.audit import CHECKS, FailedCheck, Impact, Toll
 from ecumen.audit.pages import Section, page_of
-from ecumen.audit.telling import RemedyView, told
+from ecumen.audit.telling import RemedyView, together, told
 from ecumen.passage.verdict import Evidence
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
@@ -24,27 +24,30 @@ from ecumen_web.store.translate import clean, remedy_of
 
 MOST_IN_GROUP = 20
 MOST_GROUPS = 200
+MOST_TOGETHER = 1000
 _BATCH = 500
 _IMPACTS = [impact.value for impact in Impact]
 
 
 class BriefFindingSerializer(serializers.Serializer[object]):
-    """news: new since the survey before, or still there."""
+    """news: new since the survey before, or still there. brief: what it is about, in short."""
 
     key = serializers.CharField()
     id = serializers.CharField()
     impact = serializers.ChoiceField(choices=_IMPACTS)
     title = serializers.CharField()
+    brief = serializers.CharField()
     sites = serializers.ListField(child=serializers.CharField())
     news = serializers.ChoiceField(choices=["new", "still", "first"])
 
 
 class GroupSerializer(serializers.Serializer[object]):
     """Findings with one cause. findings: the first of them. requests_a_day: that meet any of
-    them, None where no log says.
+    them, None where no log says. about: the cause, in a word or two; "" where it has none.
     """
 
     group = serializers.CharField()
+    about = serializers.CharField(allow_blank=True)
     id = serializers.CharField()
     impact = serializers.ChoiceField(choices=_IMPACTS)
     title = serializers.CharField()
@@ -107,10 +110,23 @@ class FindingSerializer(BriefFindingSerializer):
     remedies = RemedySerializer(many=True)
     page = SectionSerializer(many=True)
     accepted = AcceptanceSerializer(allow_null=True)
+    together = RemedySerializer(allow_null=True)
+
+
+def _together(record: SurveyRecord, row: FindingRecord) -> RemedyView | None:
+    """One plan for all findings of this cause that somebody does not live with."""
+    members = record.findings.filter(group=row.group).exclude(key__in=_accepted(record))
+    found = members.values_list("remedies", flat=True)[:MOST_TOGETHER]
+    remedies = [remedy_of(each[0]) for each in found if each]
+    whole = together(remedies, f"All {len(remedies)} of this cause at once")
+    return None if whole is None else _shown(told(whole))
 
 
 def _remedy(row: dict[str, Any]) -> RemedyView:
-    view = told(remedy_of(row))
+    return _shown(told(remedy_of(row)))
+
+
+def _shown(view: RemedyView) -> RemedyView:
     return RemedyView(
         view.title,
         [clean(each) for each in view.operations],
@@ -141,6 +157,7 @@ def brief_finding(row: FindingRecord, known: set[str] | None) -> dict[str, Any]:
         "id": row.check_id,
         "impact": row.impact,
         "title": row.title,
+        "brief": ", ".join(row.sites[:2]) or row.subject,
         "sites": row.sites[:5],
         "news": news,
     }
@@ -215,6 +232,7 @@ def _group(
     top = first[0]
     return {
         "group": name,
+        "about": name.removeprefix(top.check_id).strip(),
         "id": top.check_id,
         "impact": top.impact,
         "title": CHECKS[top.check_id].title if top.check_id in CHECKS else top.title,
@@ -243,6 +261,7 @@ class FindingView(APIView):
             "remedies": [_remedy(each) for each in row.remedies],
             "page": page_of(row.check_id) if row.check_id in CHECKS else (),
             "accepted": _accepted(record).get(key),
+            "together": _together(record, row),
         }
         return Response(FindingSerializer(whole).data)
 

@@ -11,7 +11,7 @@ from ecumen.logs.ledger import Dim
 from ecumen_web.screens.figures import DAY, HOUR, shown
 from ecumen_web.store.models import LogSource, SurveyRecord
 
-MOST = 6
+MOST = 10
 _LOOKED_AT = 200  # rows, of which some belong to no site of the survey
 LONGEST = 2_000  # letters of an address
 
@@ -54,10 +54,13 @@ def starts(record: SurveyRecord) -> Starts:
 def _most(record: SurveyRecord, begin: int, condition: str) -> list[Start]:
     with connection.cursor() as cursor:
         cursor.execute(
-            "SELECT store_logsite.key, text, code, n FROM (SELECT site_id, key_id, max(status) AS"
-            " code, sum(requests) AS n FROM store_hoursum WHERE dim = %s AND site_id IN (SELECT id"
-            " FROM store_logsite WHERE host = %s AND key != '') AND at >= %s"
-            f" AND {condition} GROUP BY site_id, key_id ORDER BY n DESC, site_id, key_id LIMIT %s)"
+            # SQLite takes what stands beside a maximum from the row that holds it ("SELECT", 2.5).
+            "SELECT store_logsite.key, text, code, n FROM (SELECT site_id, key_id, status AS code,"
+            " max(n), sum(n) AS n FROM (SELECT site_id, key_id, status, sum(requests) AS n"
+            " FROM store_hoursum WHERE dim = %s AND site_id IN (SELECT id FROM store_logsite"
+            f" WHERE host = %s AND key != '') AND at >= %s AND {condition}"
+            " GROUP BY site_id, key_id, status) GROUP BY site_id, key_id"
+            " ORDER BY n DESC, site_id, key_id LIMIT %s)"
             " JOIN store_logsite ON store_logsite.id = site_id"
             " JOIN store_logtext ON store_logtext.id = key_id ORDER BY n DESC, text",
             [int(Dim.PAGE), record.host, begin // HOUR, _LOOKED_AT],

@@ -1,3 +1,4 @@
+import { count } from "../../lib/numbers";
 import { ImpactMark } from "../../ui/ImpactMark";
 import { berths, laneTitle, laneWords, shortly } from "./present";
 import type { Lane, LaneName } from "./queries";
@@ -12,7 +13,7 @@ interface Props {
 
 /** One address and port: at its head who listens, then who stands for the unknown, then the names. */
 export function LaneBand({ lane, lit, winner, choose }: Props) {
-  const beyond = lane.sites && lane.names.length >= 120;
+  const beyond = (lane.claimed ?? 0) - lane.names.length;
   return (
     <section
       aria-label={laneTitle(lane)}
@@ -61,7 +62,13 @@ export function LaneBand({ lane, lit, winner, choose }: Props) {
             </li>
           ))}
         </ul>
-        {beyond && <p className="mt-1 text-sm text-faint">More names: type part of one above.</p>}
+        {beyond > 0 && (
+          <p className="mt-1 text-sm text-faint">
+            {lane.names.length > 0 ? "and " : ""}
+            {count(beyond)} names {lane.names.length > 0 ? "more" : ""}, each claimed once, of sites
+            that do not fail: type part of one above to see it
+          </p>
+        )}
       </div>
     </section>
   );
@@ -98,12 +105,12 @@ function Name({ name, shown, lit, choose }: NameProps) {
       onClick={() => choose(name.name)}
       aria-label={label}
       className={`mono cursor-pointer px-1.5 py-0.5 not-first:border-l not-first:border-line hover:bg-shoal ${
-        lost ? "bg-unsure/10 text-unsure" : "bg-sheet"
+        lost ? "bg-unsure/10 text-unsure" : name.fails ? "bg-blocked/10 text-blocked" : "bg-sheet"
       } ${lit ? "font-bold" : ""} ${shown === name.name ? "" : "text-faint"}`}
     >
-      {lost && (
+      {(lost || name.fails) && (
         <span className="mr-1 inline-block align-middle">
-          <ImpactMark impact="clash" size={16} />
+          <ImpactMark impact={lost ? "clash" : "outage"} size={16} />
         </span>
       )}
       <span className={lost ? "line-through decoration-2" : ""}>{shown}</span>

@@ -9,7 +9,7 @@ import { IMPACT_WORDS, ImpactMark } from "../../ui/ImpactMark";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
 import { Failed, Waiting } from "../../ui/States";
-import { accept, type Evidence, type Finding, findingQuery, takeUp } from "./queries";
+import { accept, type Evidence, type Finding, findingQuery, type Remedy, takeUp } from "./queries";
 
 /** One finding: what is so, the evidence, what mends it, and what its kind means. */
 export function FindingPane({ id, back }: { id: string; back: string }) {
@@ -82,34 +82,50 @@ function Proof({ proof }: { proof: Evidence }) {
 }
 
 function Remedies({ finding }: { finding: Finding }) {
-  if (!finding.remedies.length) return null;
+  const { remedies, together } = finding;
+  if (!remedies.length) return null;
   return (
     <section aria-label="To mend it">
       <h3 className="mb-1 text-sm text-faint">To mend it</h3>
       <ol className="space-y-2">
-        {finding.remedies.map((remedy) => (
-          <li key={remedy.title} className="border-l-2 border-clear pl-2 text-clear">
-            <Cut text={remedy.title}>{(text) => <Prose text={text} whole />}</Cut>
-            {(remedy.shell ?? []).map((line) => (
-              <span key={line} className="block text-ink">
-                <Cut text={line}>{(text) => <code className="wrap-anywhere">{text}</code>}</Cut>{" "}
-                <Copy text={line} label="the command" />
-              </span>
-            ))}
-            {remedy.more > 0 && (
-              <span className="block text-sm text-faint">
-                and {remedy.more} more of the same kind
-              </span>
-            )}
-            {(remedy.opens ?? []).map((line) => (
-              <span key={line} className="block text-sm text-diverted">
-                <Prose text={line} />
-              </span>
-            ))}
+        {remedies.map((remedy) => (
+          <li key={remedy.title}>
+            <RemedyText remedy={remedy} />
           </li>
         ))}
+        {together && (
+          <li>
+            <details>
+              <summary className="cursor-pointer text-clear">{together.title}</summary>
+              <RemedyText remedy={together} untitled />
+              <Copy text={(together.shell ?? []).join("\n")} label="all commands" />
+            </details>
+          </li>
+        )}
       </ol>
     </section>
+  );
+}
+
+function RemedyText({ remedy, untitled }: { remedy: Remedy; untitled?: boolean }) {
+  return (
+    <div className="border-l-2 border-clear pl-2 text-clear">
+      {!untitled && <Cut text={remedy.title}>{(text) => <Prose text={text} whole />}</Cut>}
+      {(remedy.shell ?? []).map((line) => (
+        <span key={line} className="block text-ink">
+          <Cut text={line}>{(text) => <code className="wrap-anywhere">{text}</code>}</Cut>{" "}
+          {!untitled && <Copy text={line} label="the command" />}
+        </span>
+      ))}
+      {remedy.more > 0 && (
+        <span className="block text-sm text-faint">and {remedy.more} more of the same kind</span>
+      )}
+      {(remedy.opens ?? []).map((line) => (
+        <span key={line} className="block text-sm text-diverted">
+          <Prose text={line} />
+        </span>
+      ))}
+    </div>
   );
 }
 

@@ -32,7 +32,7 @@ export function OverviewPage() {
       <section aria-label="Sites" className="flex min-h-0 flex-col">
         <Tools words={words} by={by} set={set} shown={shown.length} all={sites.length} />
         <Breaks breaks={survey.breaks} />
-        <Field sites={shown} by={by} />
+        <Field sites={shown} by={by} all={params.get("all") === "true" || words !== ""} />
       </section>
       <aside
         aria-label="Findings"

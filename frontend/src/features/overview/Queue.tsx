@@ -1,13 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
+import { Fragment, type ReactNode, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { plural } from "../../lib/text";
+import { cut, plural } from "../../lib/text";
 import { IMPACT_WORDS, ImpactMark } from "../../ui/ImpactMark";
 import { Prose } from "../../ui/Prose";
 import { Failed, Waiting } from "../../ui/States";
-import { matchingGroups } from "./present";
+import { heading, matchingGroups } from "./present";
 import { type BriefFinding, findingsQuery, type Group } from "./queries";
 
-const SHOWN = 4;
+// Beside the first.
+const SHOWN = 5;
 
 /** What is wrong, grouped by cause, the worst first. */
 export function Queue({ words }: { words: string }) {
@@ -63,14 +65,17 @@ export function Queue({ words }: { words: string }) {
 }
 
 function Cause({ group }: { group: Group }) {
-  const rest = group.findings.slice(SHOWN);
+  const [first, ...others] = group.findings;
   const beyond = group.count - group.findings.length;
+  if (!first) return null;
   return (
-    <section aria-label={group.title}>
+    <section aria-label={heading(group)}>
       <h3 className="grid grid-cols-[1.75rem_1fr] items-start gap-1">
         <ImpactMark impact={group.impact} />
         <span className="min-w-0">
-          <span className="font-medium">{group.title}</span>
+          <span className="font-medium break-words">
+            {others.length ? <Prose text={heading(group)} /> : <Line finding={first} />}
+          </span>
           <span className="block text-sm text-faint">
             {IMPACT_WORDS[group.impact]}
             {group.count > 1 ? `, ${group.count} times` : ""}
@@ -78,42 +83,69 @@ function Cause({ group }: { group: Group }) {
           </span>
         </span>
       </h3>
-      <ul className="mt-1 space-y-1.5 pl-8">
-        {group.findings.slice(0, SHOWN).map((finding) => (
-          <Line key={finding.key} finding={finding} />
-        ))}
-      </ul>
-      {rest.length > 0 && (
-        <details className="pl-8">
-          <summary className="cursor-pointer text-sm text-faint">
-            and {rest.length + beyond} more
-          </summary>
-          <ul className="mt-1 space-y-1.5">
-            {rest.map((finding) => (
-              <Line key={finding.key} finding={finding} />
-            ))}
-          </ul>
-          {beyond > 0 && <p className="text-sm text-faint">{beyond} are not listed here.</p>}
-        </details>
+      {others.length > 0 && (
+        <div className="mt-1 space-y-1 pl-8">
+          <p className="leading-tight">
+            <Line finding={first} />
+          </p>
+          <Likewise findings={others} beyond={beyond} />
+        </div>
       )}
     </section>
   );
 }
 
+/** The others of a cause, each by what it is about: their sentences would say the same again. */
+function Likewise({ findings, beyond }: { findings: BriefFinding[]; beyond: number }) {
+  const [all, setAll] = useState(false);
+  const shown = all ? findings : findings.slice(0, SHOWN);
+  const rest = findings.length - shown.length + beyond;
+  return (
+    <p className="leading-snug text-faint">
+      likewise{" "}
+      {shown.map((finding, at) => (
+        <Fragment key={finding.key}>
+          {at > 0 && ", "}
+          <Pick finding={finding}>
+            {finding.news === "new" && <span className="font-bold text-blocked">new </span>}
+            <span className="mono text-ink wrap-anywhere">{cut(finding.brief, 48)}</span>
+          </Pick>
+        </Fragment>
+      ))}
+      {rest > 0 && " and "}
+      {rest > 0 &&
+        (rest > beyond ? (
+          <button type="button" className="cursor-pointer underline" onClick={() => setAll(true)}>
+            {rest} more
+          </button>
+        ) : (
+          `${rest} more that are not listed here`
+        ))}
+    </p>
+  );
+}
+
 function Line({ finding }: { finding: BriefFinding }) {
+  return (
+    <Pick finding={finding}>
+      {finding.news === "new" && <span className="mr-1 font-bold text-blocked">new:</span>}
+      <Prose text={finding.title} />
+    </Pick>
+  );
+}
+
+function Pick({ finding, children }: { finding: BriefFinding; children: ReactNode }) {
   const [params] = useSearchParams();
   const next = new URLSearchParams(params);
   next.set("finding", finding.key);
   return (
-    <li className="leading-tight">
-      <Link
-        to={`/?${next}`}
-        className="break-words decoration-line underline-offset-3 hover:underline"
-      >
-        {finding.news === "new" && <span className="mr-1 font-bold text-blocked">new:</span>}
-        <Prose text={finding.title} />
-      </Link>
-    </li>
+    <Link
+      to={`/?${next}`}
+      title={finding.title}
+      className="break-words decoration-line underline-offset-3 hover:underline"
+    >
+      {children}
+    </Link>
   );
 }
 

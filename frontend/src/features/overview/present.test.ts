@@ -1,5 +1,15 @@
 import { expect, test } from "vitest";
-import { cellsOf, followLink, inStrips, matching, matchingGroups, PITCH, shoals } from "./present";
+import {
+  cellsOf,
+  followLink,
+  heading,
+  inStrips,
+  matching,
+  matchingGroups,
+  PITCH,
+  shoals,
+  summed,
+} from "./present";
 import type { BriefFinding, Group, Site } from "./queries";
 
 const site = (name: string, over: Partial<Site> = {}): Site => ({
@@ -52,11 +62,13 @@ test("groups keep the findings that hold every word", () => {
     id: "root.missing",
     impact: "outage",
     title,
+    brief: sites.join(", "),
     sites,
     news: "still",
   });
   const group: Group = {
     group: "x",
+    about: "/srv",
     id: "root.missing",
     impact: "outage",
     title: "gone",
@@ -98,4 +110,26 @@ test("strips hold every site once, and no row more than it has room for", () => 
       expect(rows).toBeLessThanOrEqual(6);
     }
   }
+});
+
+test("a group is headed by what it is about", () => {
+  const group = { about: "/home", title: "The worker may not pass" } as Group;
+  expect(heading(group)).toBe("/home: the worker may not pass");
+  expect(heading({ ...group, about: "" })).toBe("The worker may not pass");
+});
+
+test("of thousands only what differs is drawn, and nothing of it is missing", () => {
+  const fine = Array.from({ length: 3000 }, (_, at) =>
+    site(`s${at}`, { requests_a_day: at % 100 ? null : at + 1, owner: at < 2900 ? "a" : "b" }),
+  );
+  const shut = site("shut", { state: "blocked", owner: "a" });
+  const { groups, well } = summed(shoals([...fine, shut], "owner"));
+  expect(well.map((group) => [group.title, group.sites.length])).toEqual([["b", 100]]);
+  expect(groups.map((group) => [group.title, group.sites.length, group.left])).toEqual([
+    ["a", 11, 2890],
+  ]);
+  expect(groups[0]?.sites).toContain(shut);
+  expect(groups[0]?.sites.map((each) => each.requests_a_day ?? 0).sort((a, b) => b - a)[0]).toBe(
+    2801,
+  );
 });

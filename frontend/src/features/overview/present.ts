@@ -6,6 +6,35 @@ export type Grouping = "binding" | "owner" | "volume" | "kind";
 export interface Shoal {
   title: string;
   sites: Site[];
+  /** How many more belong to it, which are all alike and not drawn. */
+  left?: number;
+}
+
+// Of a group, so many sites that are well are drawn without being asked for.
+const ALIKE = 40;
+const BUSIEST = 10;
+
+/** What differs, of groups of thousands: what is in trouble and what is most asked for. Groups of
+ * which nothing is in trouble are summed up as one.
+ */
+export function summed(groups: Shoal[]): { groups: Shoal[]; well: Shoal[] } {
+  const odd: Shoal[] = [];
+  const well: Shoal[] = [];
+  for (const group of groups) {
+    const fine = group.sites.filter(isFine);
+    if (fine.length <= ALIKE && fine.length < group.sites.length) odd.push(group);
+    else if (fine.length === group.sites.length && groups.length > 1) well.push(group);
+    else {
+      const busiest = fine
+        .filter((site) => site.requests_a_day)
+        .sort((a, b) => (b.requests_a_day ?? 0) - (a.requests_a_day ?? 0))
+        .slice(0, BUSIEST);
+      const shown = new Set(busiest);
+      const sites = group.sites.filter((site) => !isFine(site) || shown.has(site));
+      odd.push({ ...group, sites, left: fine.length - busiest.length });
+    }
+  }
+  return { groups: odd, well };
 }
 
 const TITLES: Record<Grouping, (site: Site) => string> = {
@@ -54,7 +83,7 @@ export function inStrips(groups: Shoal[], across: number): Strip[] {
   return groups.flatMap((shoal) => {
     const strips: Strip[] = [];
     let begun = 0;
-    let row = 1;
+    let row = shoal.sites.length ? 1 : 0;
     let taken = 0;
     const put = (end: number) => {
       const first = begun === 0;
@@ -135,4 +164,10 @@ export function matchingGroups(groups: Group[], words: string): Group[] {
 /** The address of a site's passage. */
 export function followLink(site: Site): string {
   return `/follow?url=${encodeURIComponent(site.url)}&to=${encodeURIComponent(site.to)}`;
+}
+
+/** What a group is about, and then what is wrong with it. */
+export function heading(group: Group): string {
+  if (!group.about) return group.title;
+  return `${group.about}: ${group.title.charAt(0).toLowerCase()}${group.title.slice(1)}`;
 }

@@ -9,6 +9,7 @@ export type Group = Schemas["Group"];
 export type BriefFinding = Schemas["BriefFinding"];
 export type Finding = Schemas["Finding"];
 export type Evidence = Schemas["Evidence"];
+export type Remedy = Schemas["RemedyView"];
 
 const LATEST = { survey: "latest" };
 
