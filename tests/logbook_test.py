@@ -272,6 +272,32 @@ def test_a_file_that_is_gone_is_passed_over(tmp_path: Path) -> None:
     assert [each.target for each in raw_lines(record, asked, "", 9).lines] == ["/new"]
 
 
+def test_what_fails_and_what_is_asked_most_on_the_last_day_is_where_to_start(
+    tmp_path: Path,
+) -> None:
+    log = tmp_path / "a.log"
+    asked = [("/index.html", 200)] * 3 + [("/", 304)] * 2 + [("/", 200)] * 5
+    asked += [("/shut.html", 403)] * 4 + [("/shut.html", 404), ("*", 400), ("/none", 404)]
+    day_before = [line(AT - 2 * 86_400, "192.0.2.1", "/old", 200, 9, "x")] * 99
+    lines = [line(AT, "192.0.2.1", path, status, 9, "x") for path, status in asked]
+    log.write_text("".join([*day_before, *lines]))
+    record = kept(small(log), tmp_path)
+    admin = Client()
+    admin.force_login(get_user_model().objects.create_user(username="ines", password="x"))
+    address = f"/api/surveys/{record.pk}/starts"
+    assert admin.get(address).json() == {"asked": [], "failing": [], "begin": None, "end": None}
+    reading.read_logs(record)
+    found = admin.get(address).json()
+
+    def told(part: str) -> list[tuple[str, int, int]]:
+        return [(each["url"], each["status"], each["requests"]) for each in found[part]]
+
+    # A page has the status that most of its requests got.
+    assert told("asked") == [("http://a.test/", 200, 7), ("http://a.test/index.html", 200, 3)]
+    assert told("failing") == [("http://a.test/shut.html", 403, 5), ("http://a.test/none", 404, 1)]
+    assert found["end"] - found["begin"] == 86_400
+
+
 @pytest.mark.parametrize("patience", [-1.0, 60.0])
 def test_page_by_page_every_line_comes_once_the_last_first(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, patience: float, seed: int
@@ -325,7 +351,7 @@ def test_nothing_is_asked_of_the_records_for_each_site(tmp_path: Path) -> None:
         """How many each screen asks, and a look at logs that hold nothing new."""
         found: dict[str, int] = {}
         for place in ("sites", "findings", "bindings", "roots", "users", "contexts", "neighbours",
-                      "logs", "logs/figures", "logs/failures", "logs/lines"):  # fmt: skip
+                      "starts", "logs", "logs/figures", "logs/failures", "logs/lines"):  # fmt: skip
             with CaptureQueriesContext(connection) as seen:
                 answer = admin.get(f"/api/surveys/{record.pk}/{place}", asked)
             assert answer.status_code == 200, answer.content

@@ -327,6 +327,60 @@ def test_findings_are_grouped_lived_with_and_compared_with_the_survey_before(
     assert set(news.values()) == {"still"}
 
 
+def test_a_word_means_the_account_of_this_name_before_sites_that_hold_it(admin: Client) -> None:
+    upload(admin, survey_bytes())
+
+    def hits(word: str) -> list[tuple[str, str]]:
+        found = admin.get("/api/surveys/latest/lookup", {"q": word}).json()
+        return [(hit["kind"], hit["name"]) for hit in found]
+
+    assert hits("ines") == [("account", "ines")]
+    assert hits("OTTO")[0] == ("account", "otto")
+    assert ("site", "choir.test") in hits("choir")
+    assert hits("r")[0][0] == "account"
+    assert hits("nobody-has-this") == hits(" ") == []
+    assert admin.get("/api/surveys/latest/lookup", {"q": "x" * 300}).status_code == 400
+
+
+def test_what_is_under_way_is_told_until_it_ends(admin: Client) -> None:
+    assert admin.get("/api/jobs").json() == []
+    waits = JobRecord.objects.create(file="x", doing="waiting")
+    runs = JobRecord.objects.create(
+        file="x", kind=JobRecord.Kind.LOGS, state=JobRecord.State.RUNNING, done=3, total=9
+    )
+    JobRecord.objects.create(file="x", state=JobRecord.State.DONE)
+    found = admin.get("/api/jobs").json()
+    assert [(job["id"], job["kind"], job["done"]) for job in found] == [
+        (runs.pk, "logs", 3), (waits.pk, "survey", 0),
+    ]  # fmt: skip
+
+
+def test_findings_of_one_cause_are_mended_by_one_plan(admin: Client) -> None:
+    hosts = "".join(
+        f"<VirtualHost 192.0.2.10:80>\nServerName h{n}.test\nDocumentRoot /srv/h{n}\n"
+        "</VirtualHost>\n"
+        for n in range(5)
+    )
+    files = [f"{mode} ines /srv/h{n}{name}" for n in range(5)
+             for mode, name in (("0700", "/"), ("0644", "/index.html"))]  # fmt: skip
+    allowed = "<Directory /srv>\nRequire all granted\n</Directory>\n"
+    stream = io.BytesIO()
+    write_survey(server(hosts + allowed, tuple(files)), stream)
+    upload(admin, stream.getvalue())
+    groups = admin.get("/api/surveys/latest/findings").json()["groups"]
+    (shut,) = (group for group in groups if group["id"] == "ladder.shut")
+    assert (shut["about"], shut["count"]) == ("/srv", 5)
+    assert sorted(each["brief"] for each in shut["findings"]) == [f"h{n}.test" for n in range(5)]
+    address = "/api/surveys/latest/findings/" + shut["findings"][0]["key"]
+    plan = admin.get(address).json()["together"]
+    assert plan["title"] == "All 5 of this cause at once"
+    assert sorted(line.split()[-1] for line in plan["shell"]) == [f"/srv/h{n}" for n in range(5)]
+    # What is lived with is not mended.
+    admin.put(f"{address}/acceptance", {"reason": "x"}, "application/json")
+    plan = admin.get(address).json()["together"]
+    assert len(plan["shell"]) == 4
+
+
 def test_lanes_ground_and_sites_are_told(admin: Client) -> None:
     upload(admin, survey_bytes())
     bindings = admin.get("/api/surveys/latest/bindings").json()

@@ -68,7 +68,7 @@ class BindingsView(APIView):
                 held = (at for at, text in enumerate(texts) if words in text)
                 names = [lane.names[at] for at in islice(held, MOST_NAMES)]
             elif len(lane.names) > MOST_NAMES:
-                names = list(islice(_odd(lane, failing), MOST_NAMES))
+                names = list(_odd(lane, failing))
             else:
                 names = lane.names
             if words and not names and words not in f"{lane.address}:{lane.port}":
@@ -81,7 +81,7 @@ class BindingsView(APIView):
 
 
 def _odd(lane: Lane, failing: Collection[str]) -> Iterator[LaneName]:
-    """Names that are lost to another site, then those whose site fails, then patterns."""
+    """Names that are lost to another site, those whose site fails, and patterns; some of each."""
     ranked: tuple[list[LaneName], ...] = ([], [], [])
     for name in lane.names:
         if not name.wins:
@@ -90,4 +90,4 @@ def _odd(lane: Lane, failing: Collection[str]) -> Iterator[LaneName]:
             ranked[1].append(name)
         elif not name.exact:
             ranked[2].append(name)
-    return chain(*ranked)
+    return chain(*(names[: MOST_NAMES // len(ranked)] for names in ranked))

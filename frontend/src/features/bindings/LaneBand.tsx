@@ -64,9 +64,8 @@ export function LaneBand({ lane, lit, winner, choose }: Props) {
         </ul>
         {beyond > 0 && (
           <p className="mt-1 text-sm text-faint">
-            {lane.names.length > 0 ? "and " : ""}
-            {count(beyond)} names {lane.names.length > 0 ? "more" : ""}, each claimed once, of sites
-            that do not fail: type part of one above to see it
+            {count(beyond)} names are not listed here; what is contested, fails or is a pattern
+            comes first. Type part of one above to see it.
           </p>
         )}
       </div>

@@ -14,6 +14,14 @@ export interface Shoal {
 const ALIKE = 40;
 const BUSIEST = 10;
 
+const WORST = ["outage", "exposure", "clash", "drift", "upkeep"];
+
+/** Where a site stands among others: the worst first, those that are well last. */
+function badness(site: Site): number {
+  const at = WORST.indexOf(site.impact ?? "");
+  return at >= 0 ? at : site.state === "ok" ? WORST.length + 1 : WORST.length;
+}
+
 /** What differs, of groups of thousands: what is in trouble and what is most asked for. Groups of
  * which nothing is in trouble are summed up as one.
  */
@@ -30,7 +38,9 @@ export function summed(groups: Shoal[]): { groups: Shoal[]; well: Shoal[] } {
         .sort((a, b) => (b.requests_a_day ?? 0) - (a.requests_a_day ?? 0))
         .slice(0, BUSIEST);
       const shown = new Set(busiest);
-      const sites = group.sites.filter((site) => !isFine(site) || shown.has(site));
+      const sites = group.sites
+        .filter((site) => !isFine(site) || shown.has(site))
+        .sort((a, b) => badness(a) - badness(b));
       odd.push({ ...group, sites, left: fine.length - busiest.length });
     }
   }
@@ -166,8 +176,11 @@ export function followLink(site: Site): string {
   return `/follow?url=${encodeURIComponent(site.url)}&to=${encodeURIComponent(site.to)}`;
 }
 
+// Its findings share nothing but their kind.
+const SEVERAL = "several causes";
+
 /** What a group is about, and then what is wrong with it. */
 export function heading(group: Group): string {
-  if (!group.about) return group.title;
+  if (!group.about || group.about === SEVERAL) return group.title;
   return `${group.about}: ${group.title.charAt(0).toLowerCase()}${group.title.slice(1)}`;
 }
