@@ -13,9 +13,8 @@ from click.testing import CliRunner
 
 from ecumen.audit import CHECKS, Finding, audit
 from ecumen.audit.check import MOST_PLANNED, Check, Found
-from ecumen.audit.finding import Impact, Toll
-from ecumen.audit.run import gathered
-from ecumen.audit.telling import MOST_TOLD, told
+from ecumen.audit.finding import Impact
+from ecumen.audit.telling import MOST_TOLD, shown_groups, told
 from ecumen.contexts.shipped import shipped_policy
 from ecumen.passage import Follower
 from ecumen.passage.front import front_pages
@@ -569,13 +568,10 @@ def test_a_million_open_files_are_a_remedy_of_some_and_the_number_of_the_rest() 
     assert remedy_of(json.loads(json.dumps(remedy_row(remedy)))) == remedy
 
 
-def test_many_causes_of_one_finding_each_stand_together() -> None:
-    def finding(group: str, subject: str) -> Finding:
-        return Finding("a.b", Impact.DRIFT, "t", subject, [], [], Toll(0, 0, 0), f"a.b {group}")
-
-    few = [finding(str(number), str(number)) for number in range(3)]
-    assert gathered(few) == few
-    pair = [finding("pair", "x"), finding("pair", "y")]
-    many = gathered([*few, finding("3", "3"), *pair])
-    assert [each.group for each in many] == ["a.b several causes"] * 4 + ["a.b pair"] * 2
-    assert [each.key for each in many[:3]] == [each.key for each in few]
+def test_many_causes_of_one_finding_each_are_shown_together() -> None:
+    few = [("a.b", f"a.b {number}") for number in range(3)]
+    assert shown_groups(few) == [group for _, group in few]
+    found = shown_groups(
+        [*few, ("a.b", "a.b 3"), ("a.b", "a.b pair"), ("a.b", "a.b pair"), ("c", "c")]
+    )
+    assert found == ["a.b several causes"] * 4 + ["a.b pair"] * 2 + ["c"]

@@ -8,7 +8,7 @@ import pytest
 
 from ecumen.audit import audit
 from ecumen.audit.scene import Scene
-from ecumen.causes import Asked, Explainer, SourceKind, sources
+from ecumen.causes import Explainer, FailedRequests, SourceKind, sources
 from ecumen.causes.explain import CauseStanding, DiskChange, Explanation, before, since
 from ecumen.passage import Follower
 from ecumen.survey import NameRecord, Survey
@@ -18,7 +18,7 @@ TWO = logged("a.test", "/srv/all.log common") + logged("b.test", "/srv/all.log c
 CLOSED = ("0700 ines /srv/closed/", "0644 ines /srv/closed/index.html")
 
 
-def told(survey: Survey, asked: Asked, earlier: Survey | None = None) -> Explanation:
+def told(survey: Survey, asked: FailedRequests, earlier: Survey | None = None) -> Explanation:
     scene = Scene(Follower(survey))
     findings = audit(scene).findings
     past = None if earlier is None else Scene(Follower(earlier))
@@ -27,10 +27,12 @@ def told(survey: Survey, asked: Asked, earlier: Survey | None = None) -> Explana
     return found
 
 
-def asked(survey: Survey, path: str, status: int, **more: str) -> Asked:
+def asked(survey: Survey, path: str, status: int, **more: str) -> FailedRequests:
     site = Scene(Follower(survey)).hosts[0].subject
     values = {"site": site, "method": "GET", "host": "", "client": "203.0.113.9"} | more
-    return Asked(values["site"], values["method"], path, values["host"], status, values["client"])
+    return FailedRequests(
+        values["site"], values["method"], path, values["host"], status, values["client"]
+    )
 
 
 def closed() -> Survey:

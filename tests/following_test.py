@@ -16,7 +16,7 @@ from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
 from ecumen.logs.entry import LONGEST_LINE
 from ecumen.logs.rotation import logs_of
-from ecumen_machine.following import Folders, Mark, chunks, lines_between, parts_of
+from ecumen_machine.following import FileMark, Folders, chunks, lines_between, parts_of
 
 
 class Reader:
@@ -24,7 +24,7 @@ class Reader:
 
     def __init__(self, log: Path) -> None:
         self.log = log
-        self.marks: dict[tuple[int, int], Mark] = {}
+        self.marks: dict[tuple[int, int], FileMark] = {}
         self.lines: Counter[bytes] = Counter()
         self.cut: list[bytes] = []
 

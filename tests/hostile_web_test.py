@@ -38,7 +38,7 @@ from ecumen.survey import Survey, read_survey, write_survey
 from ecumen_machine import origin
 from ecumen_machine.following import Folders, parts_of
 from ecumen_machine.logdoor import OWN
-from ecumen_web.account import Account, AccountError, _give
+from ecumen_web.account import AccountError, ServiceAccount, _give
 from tests.application import ROOT, free_port
 from tests.builders import server
 from tests.hostile_survey_test import swapping
@@ -945,7 +945,7 @@ def test_a_home_of_the_account_is_not_touched_by_root(tmp_path: Path) -> None:
     """What the account can swap for a link, root would give away."""
     if os.geteuid() != 0:
         pytest.skip("needs root")
-    to = Account("x", 65534, 65534)
+    to = ServiceAccount("x", 65534, 65534)
     roots = tmp_path / "roots"
     roots.mkdir()
     (roots / "secret").write_text("root's")

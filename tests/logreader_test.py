@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from ecumen.causes import Source, SourceKind
+from ecumen.causes import LogOfSites, SourceKind
 from ecumen.logs.ledger import Books
 from ecumen_machine import logreader
 from ecumen_machine.logdoor import OWN
@@ -32,7 +32,7 @@ def logs(tmp_path: Path) -> list[Path]:
 
 @pytest.fixture
 def reader(logs: list[Path]) -> Iterator[LogReader]:
-    found = [Source(str(p), SourceKind.ACCESS, "httpd", COMMON, (), BOOKS) for p in logs]
+    found = [LogOfSites(str(p), SourceKind.ACCESS, "httpd", COMMON, (), BOOKS) for p in logs]
     reader = LogReader(found, OWN)
     yield reader
     reader.close()

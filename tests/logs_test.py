@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from ecumen.logs import TemplateError, form_of
 from ecumen.logs.agents import agent_of
-from ecumen.logs.entry import Entry, EntryReader
+from ecumen.logs.entry import EntryReader, LogEntry
 from ecumen.logs.errorlog import Reason, error_entry
 from ecumen.logs.forms import DirectiveError
 from ecumen.logs.kinds import kind_of, referrer_of
@@ -22,14 +22,14 @@ from tests.tally_test import counted
 AT = 1_933_000_000
 
 
-def read(form: str, *lines: bytes) -> Entry:
+def read(form: str, *lines: bytes) -> LogEntry:
     """The last of the lines."""
     reader = EntryReader([form_of(form)])
     for line in lines[:-1]:
         with pytest.raises(DirectiveError):
             reader.read(line)
     found = reader.read(lines[-1])
-    assert isinstance(found, Entry), found
+    assert isinstance(found, LogEntry), found
     return found
 
 
@@ -90,7 +90,7 @@ def test_no_bytes_of_any_form_raise(line: bytes, name: str) -> None:
             found = reader.read(each)
         except DirectiveError:
             continue
-        assert isinstance(found, (Entry, str))
+        assert isinstance(found, (LogEntry, str))
     error_entry(line)
 
 
@@ -144,7 +144,7 @@ def test_names_tell_kinds_origins_and_who_acts_by_itself() -> None:
 PATHS = [b"/", b"/a.html", b"/b.html", b"/s.css", b""]
 entries = st.lists(
     st.builds(
-        Entry,
+        LogEntry,
         at=st.integers(AT, AT + 4 * GAP), zone=st.just(0),
         client=st.sampled_from([b"192.0.2.1", b"192.0.2.2"]), user=st.just(b"-"),
         method=st.sampled_from([b"GET", b"POST", b"HEAD", b""]), path=st.sampled_from(PATHS),
@@ -168,17 +168,17 @@ def summed(ledger: Ledger, dim: Dim) -> dict[Any, int]:
     return dict(found)
 
 
-def site_of(entry: Entry) -> bytes:
+def site_of(entry: LogEntry) -> bytes:
     return b"B" if entry.site == b"b.test" else b"A"
 
 
-def is_page(entry: Entry) -> bool:
+def is_page(entry: LogEntry) -> bool:
     good = 200 <= entry.status < 300 or entry.status == 304
     return good and entry.path != b"/s.css" and entry.method in (b"GET", b"POST")
 
 
 @given(entries)
-def test_sums_are_what_counting_one_by_one_gives(rows: list[Entry]) -> None:
+def test_sums_are_what_counting_one_by_one_gives(rows: list[LogEntry]) -> None:
     ledger = ledger_of(rows, BOOKS)
     whole: Counter[Any] = Counter()
     clients: Counter[Any] = Counter()
@@ -200,7 +200,7 @@ def test_sums_are_what_counting_one_by_one_gives(rows: list[Entry]) -> None:
 
 
 @given(entries)
-def test_what_is_not_there_is_told_with_the_page_that_led_there(rows: list[Entry]) -> None:
+def test_what_is_not_there_is_told_with_the_page_that_led_there(rows: list[LogEntry]) -> None:
     truth: Counter[Any] = Counter()
     for e in rows:
         if e.status == 404 and e.path and e.referrer != b"-":
@@ -220,8 +220,8 @@ def test_a_line_is_whose_it_says_or_whose_name_was_asked_for() -> None:
 
 
 @given(entries)
-def test_visits_end_with_a_long_pause_and_steps_go_from_page_to_page(rows: list[Entry]) -> None:
-    visitors: dict[Any, list[Entry]] = defaultdict(list)
+def test_visits_end_with_a_long_pause_and_steps_go_from_page_to_page(rows: list[LogEntry]) -> None:
+    visitors: dict[Any, list[LogEntry]] = defaultdict(list)
     for e in sorted(rows, key=lambda each: each.at):
         visitors[site_of(e), e.client, e.agent].append(e)
     visits, steps = [], Counter[Any]()

@@ -41,7 +41,7 @@ from ecumen_web.api.values import ValueSerializer
 from ecumen_web.kept import _Answers, kept
 from ecumen_web.store.models import JobRecord, SurveyRecord
 from ecumen_web.surveys import loading
-from ecumen_web.throttle import Trial
+from ecumen_web.throttle import SignInTrial
 from tests.audit_test import HOME, ONE, homes, labelled
 from tests.builders import server
 
@@ -572,12 +572,12 @@ def test_what_is_kept_is_nobodys_response(tmp_path: Path, monkeypatch: pytest.Mo
 
 
 def test_guesses_with_many_names_push_out_no_count() -> None:
-    trial = Trial.of("ines", "2001:db8::1", None)
+    trial = SignInTrial.of("ines", "2001:db8::1", None)
     for _ in range(9):
         trial.failed()
     for number in range(2000):
-        Trial.of(f"x{number}", "192.0.2.1", None).failed()
+        SignInTrial.of(f"x{number}", "192.0.2.1", None).failed()
     assert trial.wait() > 0
     # Neighbours within one network of the newer kind are one asker.
-    assert Trial.of("ines", "2001:db8::ffff", None).wait() > 0
-    assert Trial.of("ines", "2001:db8:0:1::1", None).wait() == 0
+    assert SignInTrial.of("ines", "2001:db8::ffff", None).wait() > 0
+    assert SignInTrial.of("ines", "2001:db8:0:1::1", None).wait() == 0

@@ -11,7 +11,7 @@ from ecumen.survey import Acl, Entry, FileTable, Kind, parse_acl
 DAY = 86_400_000_000_000  # nanoseconds
 
 
-class Ground:
+class DemoGround:
     """The file system while it is being made. Every folder in it is wholly known."""
 
     def __init__(self, seed: int, now: int) -> None:
@@ -106,7 +106,7 @@ PICTURES = ["front", "shore", "boat", "hall", "sign", "crew", "pier", "lamp", "g
 
 
 def site_files(
-    ground: Ground, root: str, uid: int, gid: int, rng: random.Random, index: str | None
+    ground: DemoGround, root: str, uid: int, gid: int, rng: random.Random, index: str | None
 ) -> None:
     """What a small site is made of."""
     ground.folder(root, 0o755, uid, gid)
@@ -122,7 +122,7 @@ def site_files(
         ground.file(path, uid=uid, gid=gid)
 
 
-def small_site(ground: Ground, root: str, uid: int, gid: int) -> None:
+def small_site(ground: DemoGround, root: str, uid: int, gid: int) -> None:
     """What a site of a few pages is made of."""
     ground.folder(root, 0o755, uid, gid)
     for name in ("index.html", "style.css", "about.html", "hours.html", "sign.jpg"):

@@ -8,7 +8,7 @@ from functools import lru_cache
 from typing import NamedTuple
 
 
-class Line(NamedTuple):
+class DemoLine(NamedTuple):
     """One request. at: seconds since 1970, UTC; the demo server's clock runs in UTC."""
 
     at: int
@@ -33,7 +33,7 @@ _FIELD = re.compile(r"%(?:\{[A-Za-z-]+\})?>?[A-Za-z]")
 _HOUR = 3600
 
 
-def written(template: str, line: Line) -> str:
+def written(template: str, line: DemoLine) -> str:
     """A line with its end."""
     minute, second = divmod(line.at % _HOUR, 60)
     stamp = f"{_hour(line.at // _HOUR)}:{minute:02d}:{second:02d} +0000"
@@ -50,19 +50,19 @@ def _pattern(template: str) -> str:
     return _FIELD.sub(lambda match: _FIELDS[match[0]], template.replace('\\"', '"')) + "\n"
 
 
-def error_line(engine: str, line: Line, said: str) -> str:
+def error_line(engine: str, line: DemoLine, said: str) -> str:
     """What goes into the error log of an engine of this kind."""
     level, _, message = said.partition(" ")
     return _ERRORS[engine](line, datetime.fromtimestamp(line.at, UTC), level, message)
 
 
-def _httpd_error(line: Line, when: datetime, level: str, message: str) -> str:
+def _httpd_error(line: DemoLine, when: datetime, level: str, message: str) -> str:
     stamp = f"{when:%a %b %d %H:%M:%S}.000000 {when:%Y}"
     message = message.replace("{asked}", line.path)
     return f"[{stamp}] {level} [pid 612:tid 7] [client {line.client}:50000] {message}\n"
 
 
-def _nginx_error(line: Line, when: datetime, level: str, message: str) -> str:
+def _nginx_error(line: DemoLine, when: datetime, level: str, message: str) -> str:
     return (
         f"{when:%Y/%m/%d %H:%M:%S} {level} 640#640: *1 {message}, client: {line.client}, "
         f'server: {line.site}, request: "{line.method} {line.path} HTTP/1.1", '

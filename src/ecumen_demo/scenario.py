@@ -24,7 +24,7 @@ from ecumen.survey import (
     Survey,
 )
 from ecumen_demo import texts
-from ecumen_demo.ground import Ground, site_files, small_site
+from ecumen_demo.ground import DemoGround, site_files, small_site
 
 SEED = 2031
 DEMO = "ecumen demo"  # by what such a survey was taken
@@ -114,7 +114,7 @@ class _Town:
         self.week_before = moment is Moment.WEEK_BEFORE
         self.taken_at = TAKEN_AT - WEEK if self.week_before else TAKEN_AT
         self.rng = random.Random(SEED)
-        self.ground = Ground(SEED, TAKEN_AT)
+        self.ground = DemoGround(SEED, TAKEN_AT)
         self.texts: dict[str, bytes] = {}
         self.accounts: list[Account] = []
         self.groups: list[Group] = []

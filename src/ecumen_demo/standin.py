@@ -13,7 +13,7 @@ from ecumen.audit.scene import Scene
 from ecumen.errors import RequestError
 from ecumen.passage import Follower, Passage, Request, read_request
 from ecumen.survey import Survey
-from ecumen_demo.lines import Line, written
+from ecumen_demo.lines import DemoLine, written
 from ecumen_demo.visitors import answered
 
 OUTSIDE = "198.51.100.7"  # a visitor whose address is not told
@@ -67,7 +67,7 @@ class StandIn:
             return
         at = self.scene.survey.taken_at + int(time.time() - self._started)
         headers = {name.lower(): value for name, value in request.headers.items()}
-        line = Line(
+        line = DemoLine(
             at, request.source or OUTSIDE, request.method, request.path, found.status, found.size,
             headers.get("referer", "-"), headers.get("user-agent", "-"), found.site,
             request.host_header or "-",

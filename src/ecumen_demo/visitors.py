@@ -21,7 +21,7 @@ from ecumen.passage import Follower
 from ecumen.passage.front import request_to
 from ecumen.passage.request import Request
 from ecumen.survey import Kind
-from ecumen_demo.lines import Line, error_line, written
+from ecumen_demo.lines import DemoLine, error_line, written
 from ecumen_demo.scenario import CLOSED_AT, SEED, TAKEN_AT, Moment, demo_survey
 
 LINES = 400_000
@@ -269,7 +269,7 @@ class _Visitors:
         status, size = answer.status, answer.size
         if status == 200 and method == "GET" and referrer != "-" and self.rng.random() < 0.12:
             status, size = 304, 0
-        line = Line(at, client, method, path, status, 0 if method == "HEAD" else size, referrer,
+        line = DemoLine(at, client, method, path, status, 0 if method == "HEAD" else size, referrer,
                     agent, answer.site, place.name)  # fmt: skip
         self.writer.add(answer.log, at, written(answer.template, line))
         if answer.said and answer.errors:

@@ -31,7 +31,7 @@ from ecumen.survey import (
     write_survey,
 )
 from ecumen_machine.confine import confine
-from ecumen_machine.ground import Facts, Ground
+from ecumen_machine.ground import Ground, GroundFacts
 from ecumen_machine.probe import EngineSpec, ProbeError, Progress, understood
 from ecumen_machine.quiet import no_collecting
 
@@ -208,8 +208,8 @@ class _Far:
         number = self._records.index(record)
         return cast(ConfigCheck | None, self._ask("check", number, list(files), list(modules)))
 
-    def facts(self) -> Facts:
-        return cast(Facts, self._ask("facts"))
+    def facts(self) -> GroundFacts:
+        return cast(GroundFacts, self._ask("facts"))
 
     def read(self, path: str, by: str | None = None) -> bytes | None:
         return cast(bytes | None, self._ask("read", path, by) if _is_path(path) else None)

@@ -54,7 +54,7 @@ class Unpacked(gzip.GzipFile):
 
 
 @dataclass(frozen=True, slots=True)
-class Mark:
+class FileMark:
     """How far a file was read. offset: of its content, in bytes, behind a whole line.
 
     head: digest of its first head_size bytes. done: of a packed file that was read to its end, its
@@ -70,13 +70,13 @@ class Mark:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class FilePart:
     """A file of a log from which something may be new. before: the mark that it continues."""
 
     path: str
     packed: bool
-    mark: Mark
-    before: Mark | None
+    mark: FileMark
+    before: FileMark | None
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,7 +85,7 @@ class Chunk:
 
     start: int
     data: bytes
-    mark: Mark
+    mark: FileMark
     cut: bool = False
 
 
@@ -142,10 +142,12 @@ class Folders:
         return found
 
 
-def parts_of(files: Sequence[str], marks: Sequence[Mark], door: LogDoor = OWN) -> list[Part]:
+def parts_of(
+    files: Sequence[str], marks: Sequence[FileMark], door: LogDoor = OWN
+) -> list[FilePart]:
     """What there is to read of a log's files. marks: how far they were read before."""
     left = {(mark.device, mark.inode): mark for mark in marks}
-    found: list[Part] = []
+    found: list[FilePart] = []
     unknown: list[tuple[str, os.stat_result, bool]] = []
     for path in files:
         try:
@@ -156,7 +158,7 @@ def parts_of(files: Sequence[str], marks: Sequence[Mark], door: LogDoor = OWN) -
             continue
         mark = left.get((known.st_dev, known.st_ino))
         if mark is not None and _continues(door, path, packed, mark):
-            found.append(Part(path, packed, mark, mark))
+            found.append(FilePart(path, packed, mark, mark))
             del left[mark.device, mark.inode]
         else:
             unknown.append((path, known, packed))
@@ -167,10 +169,10 @@ def parts_of(files: Sequence[str], marks: Sequence[Mark], door: LogDoor = OWN) -
         if again is not None:
             del left[again.device, again.inode]
             mark = replace(again, device=known.st_dev, inode=known.st_ino, done=0)
-            found.append(Part(path, packed, mark, again))
+            found.append(FilePart(path, packed, mark, again))
         elif not any(_copied(door, path, packed, part) for part in found):
-            fresh = Mark(known.st_dev, known.st_ino, 0, "", 0)
-            found.append(Part(path, packed, fresh, None))
+            fresh = FileMark(known.st_dev, known.st_ino, 0, "", 0)
+            found.append(FilePart(path, packed, fresh, None))
     order: dict[str, float] = {path: number for number, path in enumerate(files)}
     places = {(part.mark.device, part.mark.inode): order[part.path] for part in found}
     for part in found:
@@ -181,7 +183,7 @@ def parts_of(files: Sequence[str], marks: Sequence[Mark], door: LogDoor = OWN) -
     return sorted(found, key=lambda part: order[part.path])
 
 
-def _continues(door: LogDoor, path: str, packed: bool, mark: Mark) -> bool:
+def _continues(door: LogDoor, path: str, packed: bool, mark: FileMark) -> bool:
     """Whether a file is the one that was read, or a copy of all of it."""
     if not mark.head_size:
         return False
@@ -196,7 +198,7 @@ def _continues(door: LogDoor, path: str, packed: bool, mark: Mark) -> bool:
     return packed or size >= mark.offset
 
 
-def _copied(door: LogDoor, path: str, packed: bool, part: Part) -> bool:
+def _copied(door: LogDoor, path: str, packed: bool, part: FilePart) -> bool:
     """Whether a file begins as another one does, as far as both go."""
     one, two = _first_lines(door, path, packed), _first_lines(door, part.path, part.packed)
     size = min(len(one), len(two))
@@ -226,7 +228,7 @@ def _content(door: LogDoor, path: str, packed: bool) -> Iterator[IO[bytes]]:
             yield cast(IO[bytes], whole)
 
 
-def chunks(part: Part, door: LogDoor = OWN) -> Iterator[Chunk]:
+def chunks(part: FilePart, door: LogDoor = OWN) -> Iterator[Chunk]:
     """What is new in a file, in bounded pieces. A line that is not ended yet is left for the next
     time, but for one at the end of a packed file, which stays cut.
 
@@ -240,9 +242,9 @@ def chunks(part: Part, door: LogDoor = OWN) -> Iterator[Chunk]:
         stream.seek(part.mark.offset)
         offset, rest, dropped = part.mark.offset, b"", 0
 
-        def mark(at: int, done: int = 0) -> Mark:
+        def mark(at: int, done: int = 0) -> FileMark:
             size = min(HEAD, at)
-            return Mark(part.mark.device, part.mark.inode, at, _digest(head[:size]), size, done)
+            return FileMark(part.mark.device, part.mark.inode, at, _digest(head[:size]), size, done)
 
         while block := stream.read(BLOCK):
             data = rest + block

@@ -58,7 +58,7 @@ Progress = Callable[[str, int], None]
 
 
 @dataclass(frozen=True, slots=True)
-class Facts:
+class GroundFacts:
     """What the machine says of itself."""
 
     host: str
@@ -297,10 +297,10 @@ class Ground:
 
     # --- the machine ---
 
-    def facts(self) -> Facts:
+    def facts(self) -> GroundFacts:
         kernel = _kernel()
         self._collector.gaps += _account_gaps()
-        return Facts(
+        return GroundFacts(
             host=socket.gethostname(),
             taken_at=int(time.time()),
             accounts=tuple(

@@ -20,13 +20,13 @@ from multiprocessing.connection import Connection
 from multiprocessing.reduction import recv_handle, send_handle
 from typing import Any
 
-from ecumen.causes import Source, SourceKind
-from ecumen.logs.entry import Entry, EntryReader
+from ecumen.causes import LogOfSites, SourceKind
+from ecumen.logs.entry import EntryReader, LogEntry
 from ecumen.logs.errorlog import error_entry
 from ecumen.logs.forms import form_of
-from ecumen.logs.ledger import Ledger, ledger_of
+from ecumen.logs.ledger import Failure, Ledger, Sum, Visit, ledger_of
 from ecumen_machine.confine import confine
-from ecumen_machine.following import Chunk, Mark, Part, chunks, parts_of
+from ecumen_machine.following import Chunk, FileMark, FilePart, chunks, parts_of
 from ecumen_machine.logdoor import LogDoor
 
 AT_ONCE = 50_000  # entries, or lines of an error log, that are handed over together
@@ -46,7 +46,7 @@ class Stretch:
     UTC, level, reason, path and message. unread: what could not be read on, and why.
     """
 
-    parts: list[tuple[Part, Mark | None]] = field(default_factory=list)
+    parts: list[tuple[FilePart, FileMark | None]] = field(default_factory=list)
     lines: int = 0
     lost: int = 0
     rejected: list[tuple[str, int, str, bytes]] = field(default_factory=list)
@@ -61,13 +61,15 @@ class LogReader:
     ended.
     """
 
-    def __init__(self, found: Sequence[Source], door: LogDoor) -> None:
+    def __init__(self, found: Sequence[LogOfSites], door: LogDoor) -> None:
         self._found = found
         self._door = door
         self._link: Connection | None = None
         self._child = 0
 
-    def read(self, number: int, files: Sequence[str], marks: Sequence[Mark]) -> Iterator[Stretch]:
+    def read(
+        self, number: int, files: Sequence[str], marks: Sequence[FileMark]
+    ) -> Iterator[Stretch]:
         """What is new in the files of a log, by its number among those that were given."""
         path = self._found[number].path
         try:
@@ -132,13 +134,9 @@ def _send(link: Connection, what: object) -> None:
 
 
 _KINDS = frozenset(
-    f"ecumen{module}.{name}"
-    for module, names in (
-        ("_machine.logreader", "Stretch"), ("_machine.following", "Part Mark"),
-        (".logs.ledger", "Ledger Sum Visit Failure"),
-    )
-    for name in names.split()
-)  # fmt: skip
+    f"{kind.__module__}.{kind.__qualname__}"
+    for kind in (Stretch, FilePart, FileMark, Ledger, Sum, Visit, Failure)
+)
 
 
 class _Careful(pickle.Unpickler):
@@ -170,7 +168,7 @@ class _Handed:
         return recv_handle(self._link)
 
 
-def _read(theirs: socket.socket, found: Sequence[Source]) -> None:
+def _read(theirs: socket.socket, found: Sequence[LogOfSites]) -> None:
     """The whole of the process. Never returns."""
     try:
         signal.signal(signal.SIGTERM, signal.SIG_DFL)
@@ -198,15 +196,15 @@ def _read(theirs: socket.socket, found: Sequence[Source]) -> None:
 class _Log:
     """One log, while it is read. hand_over: takes what was read so far."""
 
-    def __init__(self, source: Source, hand_over: Callable[[Stretch], None]) -> None:
+    def __init__(self, source: LogOfSites, hand_over: Callable[[Stretch], None]) -> None:
         self._source = source
         self._hand_over = hand_over
         access = source.kind is SourceKind.ACCESS
         self._reader = EntryReader([form_of(t) for t in source.templates]) if access else None
-        self._entries: list[Entry] = []
+        self._entries: list[LogEntry] = []
         self._stretch = Stretch()
 
-    def read(self, parts: Sequence[Part], door: LogDoor) -> None:
+    def read(self, parts: Sequence[FilePart], door: LogDoor) -> None:
         for part in parts:
             self._stretch.parts.append((part, None))
             try:
@@ -227,7 +225,7 @@ class _Log:
             stretch.ledger = ledger_of(entries, self._source.books)
         self._hand_over(stretch)
 
-    def _chunk(self, part: Part, chunk: Chunk) -> None:
+    def _chunk(self, part: FilePart, chunk: Chunk) -> None:
         self._stretch.parts[-1] = (part, chunk.mark)
         if chunk.cut:
             self._reject(part, chunk.start, "cut at the end of the file", chunk.data)
@@ -239,7 +237,9 @@ class _Log:
         elif lines:
             self._accesses(self._reader, part, chunk, lines)
 
-    def _accesses(self, reader: EntryReader, part: Part, chunk: Chunk, lines: list[bytes]) -> None:
+    def _accesses(
+        self, reader: EntryReader, part: FilePart, chunk: Chunk, lines: list[bytes]
+    ) -> None:
         stretch = self._stretch
         starts = [chunk.start]
         for line in lines:
@@ -269,7 +269,7 @@ class _Log:
             )
         stretch.lines += len(lines)
 
-    def _reject(self, part: Part, at: int, why: str, text: bytes) -> None:
+    def _reject(self, part: FilePart, at: int, why: str, text: bytes) -> None:
         self._stretch.lost += 1
         if len(self._stretch.rejected) < MOST_REJECTED:
             self._stretch.rejected.append((part.path, at, why, text[:LONGEST_KEPT]))

@@ -16,7 +16,7 @@ import threading
 import time
 
 from ecumen.patterns import pcre, set_apart
-from ecumen.patterns.pcre import Outcome
+from ecumen.patterns.pcre import MatchOutcome
 from ecumen_machine.confine import confine
 
 EACH = 0.05  # seconds of processor time, for one text
@@ -50,7 +50,7 @@ class Matcher:
 
     def __call__(
         self, source: bytes, options: int, text: bytes, seconds: float | None = None
-    ) -> Outcome:
+    ) -> MatchOutcome:
         """With the engines' own limits, or UNKNOWN where that takes longer."""
         if len(text) > LONGEST_TEXT:
             return pcre.UNKNOWN
@@ -101,20 +101,20 @@ def _exactly(link: socket.socket, size: int) -> bytes:
     return data
 
 
-def _outcome(data: bytes) -> Outcome:
+def _outcome(data: bytes) -> MatchOutcome:
     """Kind and spans, in numbers: what comes back from there is not trusted with more."""
     kind, *ends = struct.unpack(f"!B{(len(data) - 1) // 4}i", data)
     spans = tuple(
         None if start < 0 else (start, end)
         for start, end in zip(ends[::2], ends[1::2], strict=True)
     )
-    return Outcome(_KINDS[kind], spans)
+    return MatchOutcome(_KINDS[kind], spans)
 
 
-_KINDS = tuple(pcre.Kind)
+_KINDS = tuple(pcre.MatchKind)
 
 
-def _packed(outcome: Outcome) -> bytes:
+def _packed(outcome: MatchOutcome) -> bytes:
     ends = [end for span in outcome.spans for end in (span or (-1, -1))]
     return struct.pack(f"!B{len(ends)}i", _KINDS.index(outcome.kind), *ends)
 

@@ -21,13 +21,13 @@ class AccountError(EcumenError):
 
 
 @dataclass(frozen=True, slots=True)
-class Account:
+class ServiceAccount:
     name: str
     uid: int
     gid: int
 
 
-def account(name: str) -> Account:
+def account(name: str) -> ServiceAccount:
     """Raises AccountError."""
     try:
         row = pwd.getpwnam(name)
@@ -38,10 +38,10 @@ def account(name: str) -> Account:
         ) from None
     if row.pw_uid == 0:
         raise AccountError(f"{name} is root: name another account, or say --as-root")
-    return Account(name, row.pw_uid, row.pw_gid)
+    return ServiceAccount(name, row.pw_uid, row.pw_gid)
 
 
-def leave_root(to: Account, home: Path) -> None:
+def leave_root(to: ServiceAccount, home: Path) -> None:
     """Becomes the account for good. home: its records; given to it where it is root's.
 
     Raises AccountError, OSError.
@@ -59,7 +59,7 @@ def leave_root(to: Account, home: Path) -> None:
             raise AccountError(f"the account {to.name} may not reach {path}")
 
 
-def _give(home: Path, to: Account) -> None:
+def _give(home: Path, to: ServiceAccount) -> None:
     """A home that is root's becomes the account's. Of one that is the account's nothing is touched:
     root would follow what the account can swap.
     """

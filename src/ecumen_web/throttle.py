@@ -23,13 +23,13 @@ MARK_AGE = 90 * 24 * 3600  # seconds
 
 
 @dataclass(frozen=True, slots=True)
-class Trial:
+class SignInTrial:
     """Who tries. A right password within the wait is no success: the wait is the point."""
 
     key: str
 
     @classmethod
-    def of(cls, name: str, address: str, mark: str | None) -> Trial:
+    def of(cls, name: str, address: str, mark: str | None) -> SignInTrial:
         known = False
         if mark:
             try:

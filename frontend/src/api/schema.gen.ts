@@ -507,19 +507,11 @@ export interface components {
             /** Format: date */
             until?: string | null;
         };
-        Address: {
+        AskedAddress: {
             method: string;
             path: string;
             host: string;
             requests: number;
-        };
-        Answer: {
-            allowed: boolean | null;
-            accounts: string[];
-            step: string;
-            by: string;
-            line: string;
-            why: string;
         };
         AskedServer: {
             address: string;
@@ -605,11 +597,6 @@ export interface components {
             observed: string | null;
             agrees: boolean | null;
         };
-        Condition: {
-            name: string;
-            state: string;
-            why: string;
-        };
         ConditionName: {
             name: string;
             words: string;
@@ -658,6 +645,11 @@ export interface components {
             id: string;
             why: string;
         };
+        FailingPlace: {
+            path: string;
+            requests: number;
+            account: string;
+        };
         FailureGroup: {
             key: string;
             site: string;
@@ -676,8 +668,8 @@ export interface components {
             last: number;
             began: components["schemas"]["DiskChange"] | null;
             since: components["schemas"]["DiskChange"][];
-            addresses: components["schemas"]["Address"][];
-            places: components["schemas"]["Place"][];
+            addresses: components["schemas"]["AskedAddress"][];
+            places: components["schemas"]["FailingPlace"][];
             said: components["schemas"]["Said"][];
             findings: components["schemas"]["Related"][];
         };
@@ -696,7 +688,7 @@ export interface components {
             lists: {
                 [key: string]: components["schemas"]["Row"][];
             };
-            ways: components["schemas"]["Ways"];
+            ways: components["schemas"]["PageWays"];
         };
         /** @description news: new since the survey before, or still there. brief: what it is about, in short. */
         Finding: {
@@ -712,7 +704,7 @@ export interface components {
             evidence: components["schemas"]["Evidence"][];
             toll: components["schemas"]["Toll"];
             remedies: components["schemas"]["RemedyView"][];
-            page: components["schemas"]["Section"][];
+            page: components["schemas"]["PageSection"][];
             accepted: components["schemas"]["Acceptance"] | null;
             together: components["schemas"]["RemedyView"] | null;
         };
@@ -768,18 +760,6 @@ export interface components {
             requests_a_day: number | null;
             findings: components["schemas"]["BriefFinding"][];
         };
-        Hit: {
-            kind: components["schemas"]["HitKindEnum"];
-            name: string;
-            detail: string;
-            at?: string;
-        };
-        /**
-         * @description * `account` - account
-         *     * `site` - site
-         * @enum {string}
-         */
-        HitKindEnum: "account" | "site";
         /**
          * @description * `outage` - outage
          *     * `exposure` - exposure
@@ -886,6 +866,18 @@ export interface components {
             sources: components["schemas"]["LogState"][];
             owners: components["schemas"]["LogOwner"][];
         };
+        LookupHit: {
+            kind: components["schemas"]["LookupHitKindEnum"];
+            name: string;
+            detail: string;
+            at?: string;
+        };
+        /**
+         * @description * `account` - account
+         *     * `site` - site
+         * @enum {string}
+         */
+        LookupHitKindEnum: "account" | "site";
         MappingView: {
             how: string;
             words: string;
@@ -896,7 +888,7 @@ export interface components {
         May: {
             need: string;
             words: string;
-            answers: components["schemas"]["Answer"][];
+            answers: components["schemas"]["WhoMay"][];
         };
         MendingView: {
             mends: number;
@@ -947,6 +939,21 @@ export interface components {
             survey: components["schemas"]["Survey"];
             sites: components["schemas"]["Site"][];
         };
+        PageSection: {
+            title: string;
+            text: string;
+        };
+        PageStep: {
+            come: string;
+            go: string;
+            visits: number;
+        };
+        PageWays: {
+            origins: components["schemas"]["Row"][];
+            entries: components["schemas"]["Row"][];
+            steps: components["schemas"]["PageStep"][];
+            exits: components["schemas"]["Row"][];
+        };
         Passage: {
             url: string;
             decided: boolean;
@@ -965,11 +972,6 @@ export interface components {
             kept?: components["schemas"]["LifetimeView"] | null;
             address?: string | null;
             premise?: string;
-        };
-        Place: {
-            path: string;
-            requests: number;
-            account: string;
         };
         PlaceView: {
             title: string;
@@ -1087,10 +1089,6 @@ export interface components {
             message: string;
             requests: number;
         };
-        Section: {
-            title: string;
-            text: string;
-        };
         /**
          * @description administers: whether visitors' addresses may be seen whole. must_change: nothing else can be
          *     done before an own password is chosen.
@@ -1161,6 +1159,11 @@ export interface components {
             /** Format: int64 */
             requests_a_day?: number | null;
         };
+        SiteCondition: {
+            name: string;
+            state: string;
+            why: string;
+        };
         SiteRef: {
             engine: string;
             name: string;
@@ -1185,11 +1188,6 @@ export interface components {
             failing: components["schemas"]["Start"][];
             begin?: number | null;
             end?: number | null;
-        };
-        Step: {
-            come: string;
-            go: string;
-            visits: number;
         };
         /**
          * @description origin: `here` for one that this machine's own capture took, which alone reaches the live
@@ -1271,7 +1269,7 @@ export interface components {
             status: number | null;
             first: string;
             why: string;
-            conditions: components["schemas"]["Condition"][];
+            conditions: components["schemas"]["SiteCondition"][];
         };
         UsersView: {
             conditions: components["schemas"]["ConditionName"][];
@@ -1295,11 +1293,13 @@ export interface components {
             closes: string[];
             opened: number;
         };
-        Ways: {
-            origins: components["schemas"]["Row"][];
-            entries: components["schemas"]["Row"][];
-            steps: components["schemas"]["Step"][];
-            exits: components["schemas"]["Row"][];
+        WhoMay: {
+            allowed: boolean | null;
+            accounts: string[];
+            step: string;
+            by: string;
+            line: string;
+            why: string;
         };
         WhoView: {
             path: string;
@@ -1899,7 +1899,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Hit"][];
+                    "application/json": components["schemas"]["LookupHit"][];
                 };
             };
         };

@@ -13,7 +13,7 @@ import { useKey } from "../lib/keyboard";
 import { cut } from "../lib/text";
 import { destination, isWord, placeOf } from "./address";
 
-type Hit = Schemas["Hit"];
+type Hit = Schemas["LookupHit"];
 
 const LIST = "what-a-word-may-mean";
 
@@ -123,7 +123,7 @@ function Hits({ hits, at, choose }: HitsProps) {
     <div
       id={LIST}
       role="listbox"
-      aria-label="Accounts and sites"
+      aria-label="What it may mean"
       hidden={!hits.length}
       className="absolute inset-x-0 top-full z-10 border border-t-0 border-ink bg-sheet"
     >

@@ -9,7 +9,7 @@ from importlib import resources
 
 
 @dataclass(frozen=True, slots=True)
-class Section:
+class PageSection:
     """One section of a page. text: plain, paragraphs apart by an empty line."""
 
     title: str
@@ -17,13 +17,13 @@ class Section:
 
 
 @cache
-def page_of(id: str) -> tuple[Section, ...]:
+def page_of(id: str) -> tuple[PageSection, ...]:
     """The sections of a check's page, in their order. Raises KeyError for no such check."""
     file = resources.files("ecumen.audit").joinpath("pages", f"{id}.md")
     if not re.fullmatch(r"[a-z]+\.[a-z-]+", id) or not file.is_file():
         raise KeyError(id)
     parts = re.split(r"^## (.+)$", file.read_text("utf-8"), flags=re.MULTILINE)
     return tuple(
-        Section(title.strip(), text.strip())
+        PageSection(title.strip(), text.strip())
         for title, text in zip(parts[1::2], parts[2::2], strict=True)
     )

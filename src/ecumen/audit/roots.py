@@ -16,7 +16,7 @@ SAMPLED = frozenset("css js mjs svg png jpg jpeg gif webp avif ico html htm".spl
 
 
 @dataclass(frozen=True, slots=True)
-class Root:
+class DocumentRoot:
     """One document root as it lies on disk. physical: links in the path are followed."""
 
     path: str
@@ -26,7 +26,7 @@ class Root:
     sites: list[Site]
 
 
-def _roots(scene: Scene) -> dict[str, Root]:
+def _roots(scene: Scene) -> dict[str, DocumentRoot]:
     """Every document root by its path as configured."""
     by_path: dict[str, list[Site]] = defaultdict(list)
     for site in scene.sites:
@@ -35,11 +35,11 @@ def _roots(scene: Scene) -> dict[str, Root]:
     found = {}
     for path, sites in by_path.items():
         walk = scene.walker.walk(path)
-        found[path] = Root(path, walk.physical, walk.entry, walk.problem, sites)
+        found[path] = DocumentRoot(path, walk.physical, walk.entry, walk.problem, sites)
     return found
 
 
-def roots(scene: Scene) -> Mapping[str, Root]:
+def roots(scene: Scene) -> Mapping[str, DocumentRoot]:
     return scene.once("roots", _roots)
 
 

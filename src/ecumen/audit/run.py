@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable
-from dataclasses import replace
 
 from ecumen.audit.check import CHECKS
 from ecumen.audit.finding import Audit, FailedCheck, Finding, Impact
@@ -12,9 +10,6 @@ from ecumen.audit.scene import Scene
 from ecumen.passage import Follower
 
 Progress = Callable[[str, int, int], None]
-# More causes of one kind than this, each of a single finding, stand together.
-MOST_ALONE = 3
-SEVERAL = "several causes"
 _ORDER = {impact: number for number, impact in enumerate(Impact)}
 
 
@@ -29,20 +24,5 @@ def audit(ground: Follower | Scene, progress: Progress = lambda doing, done, tot
             findings += check.findings(scene)
         except Exception as error:
             failed.append(FailedCheck(check.id, f"{type(error).__name__}: {error}"))
-    findings = gathered(findings)
     findings.sort(key=lambda f: (_ORDER[f.impact], -f.toll.sites, f.id, f.subject))
     return Audit(findings, failed)
-
-
-def gathered(findings: list[Finding]) -> list[Finding]:
-    """The same, with the causes of one kind that each made a single finding as one group, where
-    there are many: thousands of lines with the same fault are one thing to be looked at.
-    """
-    sizes = Counter(finding.group for finding in findings)
-    alone = Counter(finding.id for finding in findings if sizes[finding.group] == 1)
-    return [
-        replace(finding, group=f"{finding.id} {SEVERAL}")
-        if sizes[finding.group] == 1 and alone[finding.id] > MOST_ALONE
-        else finding
-        for finding in findings
-    ]

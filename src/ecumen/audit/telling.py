@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -10,6 +11,8 @@ from ecumen.audit.finding import Remedy
 
 MOST_TOLD = 20
 MOST_OPENINGS = 6
+MOST_ALONE = 3
+SEVERAL = "several causes"
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,6 +26,20 @@ class RemedyView:
     opens: list[str]
     shell: list[str]
     more: int
+
+
+def shown_groups(causes: Sequence[tuple[str, str]]) -> list[str]:
+    """As which group each finding is shown, by its check's id and its own group, its cause.
+
+    Causes of one kind that each made a single finding are shown as one group, where there are more
+    than MOST_ALONE: thousands of lines with the same fault are one thing to be looked at.
+    """
+    sizes = Counter(group for _, group in causes)
+    alone = Counter(id for id, group in causes if sizes[group] == 1)
+    return [
+        f"{id} {SEVERAL}" if sizes[group] == 1 and alone[id] > MOST_ALONE else group
+        for id, group in causes
+    ]
 
 
 def together(remedies: Sequence[Remedy], title: str) -> Remedy | None:

@@ -37,7 +37,7 @@ _NOBODY = 65534
 
 
 @dataclass(frozen=True, slots=True)
-class Condition:
+class SiteCondition:
     """One condition for one account. state: ok, fails, unsure, or beside (not asked, as there is
     nothing to ask it of).
     """
@@ -59,7 +59,7 @@ class UserSite:
     status: int | None
     first: str
     why: str
-    conditions: list[Condition]
+    conditions: list[SiteCondition]
 
 
 def user_sites(scene: Scene) -> list[UserSite]:
@@ -103,10 +103,12 @@ def _user(
     conditions = list(_conditions(scene, engine, ground, account, reacher))
     # What is not offered is looked for elsewhere: that says nothing of the folder.
     asked = ground.offered and conditions[-1].state != "beside"
-    conditions.append(_content(ran.now.handling) if asked else Condition("content", "beside", ""))
+    conditions.append(
+        _content(ran.now.handling) if asked else SiteCondition("content", "beside", "")
+    )
     answered = front.decided and front.block is None
     state = "unsure" if not front.decided else "ok" if answered else "fails"
-    conditions.append(Condition("answers", state, outcome_words(front)))
+    conditions.append(SiteCondition("answers", state, outcome_words(front)))
     first = next((each for each in conditions if each.state == "fails"), None)
     return UserSite(
         account=account.name,
@@ -123,16 +125,16 @@ def _user(
 
 def _conditions(
     scene: Scene, engine: Engine, ground: PersonalGround, account: Account, reacher: Reacher
-) -> Iterator[Condition]:
+) -> Iterator[SiteCondition]:
     worker = engine.worker
-    yield Condition(
+    yield SiteCondition(
         "offered",
         "ok" if ground.offered else "fails",
         "" if ground.offered else f"Personal sites are off for {account.name}.",
     )
     if worker is None:
         for name in CONDITIONS[1:-2]:
-            yield Condition(name, "unsure", "The engine's worker account is not in the survey.")
+            yield SiteCondition(name, "unsure", "The engine's worker account is not in the survey.")
         return
     yield _reached("home", reacher.ask(worker, "x", account.home))
     entry = scene.walker.walk(ground.folder).entry
@@ -140,14 +142,14 @@ def _conditions(
         # Root is kept out of nothing: what it cannot list is no folder, or not there.
         yield _reached("folder", reacher.ask(root_of(), "list", ground.folder))
         for name in CONDITIONS[3:-2]:
-            yield Condition(name, "beside", "")
+            yield SiteCondition(name, "beside", "")
         return
-    yield Condition("folder", "ok", "")
+    yield SiteCondition("folder", "ok", "")
     decision = decide(entry, worker, SEARCH)
     yield (
-        Condition("passable", "ok", "")
+        SiteCondition("passable", "ok", "")
         if decision.allowed
-        else Condition("passable", "fails", _shut(scene, entry, worker))
+        else SiteCondition("passable", "fails", _shut(scene, entry, worker))
     )
     yield _owned(scene, account, entry)
     yield _labelled(scene, entry)
@@ -158,9 +160,9 @@ def root_of() -> Subject:
     return Subject("root", 0, frozenset({0}))
 
 
-def _reached(name: str, found: Reach) -> Condition:
+def _reached(name: str, found: Reach) -> SiteCondition:
     state = {True: "ok", False: "fails", None: "unsure"}[found.allowed]
-    return Condition(name, state, "" if found.allowed else found.why)
+    return SiteCondition(name, state, "" if found.allowed else found.why)
 
 
 def _shut(scene: Scene, entry: Entry, worker: Subject) -> str:
@@ -174,31 +176,31 @@ def _shut(scene: Scene, entry: Entry, worker: Subject) -> str:
     return say(codes.LADDER_SHUT, facts)
 
 
-def _owned(scene: Scene, account: Account, entry: Entry) -> Condition:
+def _owned(scene: Scene, account: Account, entry: Entry) -> SiteCondition:
     if entry.uid == account.uid:
-        return Condition("owner", "ok", "")
+        return SiteCondition("owner", "ok", "")
     owner = scene.survey.user_name(entry.uid)
     why = f"{entry.path} belongs to {owner}, so {account.name} cannot work in it."
-    return Condition("owner", "fails", why)
+    return SiteCondition("owner", "fails", why)
 
 
-def _labelled(scene: Scene, entry: Entry) -> Condition:
+def _labelled(scene: Scene, entry: Entry) -> SiteCondition:
     confinement = scene.follower.confinement
     if not confinement.enforced:
-        return Condition("context", "ok", "")
+        return SiteCondition("context", "ok", "")
     step = confinement.step(entry, PASS)
     if step.allowed is None:
-        return Condition("context", "unsure", step.why)
+        return SiteCondition("context", "unsure", step.why)
     if step.allowed:
-        return Condition("context", "ok", "")
+        return SiteCondition("context", "ok", "")
     facts = {"path": entry.path, "type": step.type or "", "domain": "the web server"}
-    return Condition("context", "fails", say(codes.CONTEXT_SHUT, facts))
+    return SiteCondition("context", "fails", say(codes.CONTEXT_SHUT, facts))
 
 
-def _content(handling: Handling | None) -> Condition:
+def _content(handling: Handling | None) -> SiteCondition:
     """Whether something would go out once all that is closed were open."""
     if handling is None:
-        return Condition("content", "unsure", "")
+        return SiteCondition("content", "unsure", "")
     closed = (codes.LADDER_UNLISTABLE, codes.LADDER_UNREADABLE)
     blocks = [
         block
@@ -207,5 +209,5 @@ def _content(handling: Handling | None) -> Condition:
     ]
     if blocks:
         why = f"{say(blocks[0].code, blocks[0].facts)} {mend(blocks[0].code, blocks[0].facts)}"
-        return Condition("content", "fails", why)
-    return Condition("content", "ok", "")
+        return SiteCondition("content", "fails", why)
+    return SiteCondition("content", "ok", "")

@@ -31,7 +31,7 @@ AFTER = 60  # seconds by which clocks of files and of logs may differ
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class FailedRequests:
     """Requests of one kind that failed, or whose name nobody claims. site: as in the ledger.
 
     host: "" where the line does not say it. client: one of the visitors.
@@ -124,7 +124,7 @@ class Explainer:
             if site.summary.log is not None:
                 self._writers[shared_key(site.summary.log)].append(site)
 
-    def explain(self, asked: Asked) -> Explanation | None:
+    def explain(self, asked: FailedRequests) -> Explanation | None:
         """None where the log holds no request that can be asked again."""
         best: Explanation | None = None
         for site in self._candidates(asked):
@@ -138,11 +138,11 @@ class Explainer:
                 best = told
         return best
 
-    def _candidates(self, asked: Asked) -> list[Site]:
+    def _candidates(self, asked: FailedRequests) -> list[Site]:
         known = self.sites.get(asked.site)
         return [known] if known is not None else self._writers.get(asked.site, [])
 
-    def _told(self, site: Site, request: Request, asked: Asked) -> Explanation:
+    def _told(self, site: Site, request: Request, asked: FailedRequests) -> Explanation:
         ran = self.scene.follower.run(request)
         outcome = ran.outcome
         if outcome.decided and _same(outcome.status, asked.status):
@@ -168,7 +168,9 @@ class Explainer:
         )  # fmt: skip
         return Explanation(cause, "", near)
 
-    def _explained(self, site: Site, request: Request, asked: Asked, ran: Ran) -> Explanation:
+    def _explained(
+        self, site: Site, request: Request, asked: FailedRequests, ran: Ran
+    ) -> Explanation:
         outcome = ran.outcome
         if outcome.blocks:
             gate, block = outcome.blocks[0]
@@ -225,7 +227,7 @@ class Explainer:
             f.key for f in groups if f.id == "claim.nobody" and f.subject.split()[0] == name
         )
 
-    def _before(self, site: Site, request: Request, asked: Asked) -> str:
+    def _before(self, site: Site, request: Request, asked: FailedRequests) -> str:
         """What an earlier survey says of the request, where that is what the log says too."""
         earlier = self._earlier()
         if earlier is None:
@@ -314,7 +316,7 @@ def _about(finding: Finding, site: Site, block: Block) -> bool:
     return False
 
 
-def _request(site: Site, asked: Asked) -> Request | None:
+def _request(site: Site, asked: FailedRequests) -> Request | None:
     """The request as it came, of the visitor who made it: who asks decides which rule is in the
     way. Where the log does not say the address, of anybody outside.
     """

@@ -20,7 +20,7 @@ class SourceKind(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Source:
+class LogOfSites:
     """One log. templates: of its lines, none for an error log. trouble: why it cannot be read, ""
     where it can.
 
@@ -41,12 +41,12 @@ def shared_key(path: str) -> str:
     return f"log {path}"
 
 
-def sources(scene: Scene) -> list[Source]:
+def sources(scene: Scene) -> list[LogOfSites]:
     """Every log that a site names, access logs first."""
     return scene.once("log sources", _sources)
 
 
-def _sources(scene: Scene) -> list[Source]:
+def _sources(scene: Scene) -> list[LogOfSites]:
     by_log: dict[tuple[str, str], list[Site]] = defaultdict(list)
     errors: dict[tuple[str, str], list[Site]] = defaultdict(list)
     for site in scene.hosts:
@@ -61,7 +61,7 @@ def _sources(scene: Scene) -> list[Source]:
         _access(path, engine, writers, own, unclaimed) for (path, engine), writers in by_log.items()
     ]
     found += [
-        Source(path, SourceKind.ERROR, engine, (), tuple(writers), trouble=_place(path))
+        LogOfSites(path, SourceKind.ERROR, engine, (), tuple(writers), trouble=_place(path))
         for (path, engine), writers in errors.items()
     ]
     return found
@@ -73,7 +73,7 @@ def _access(
     writers: list[Site],
     own: dict[bytes, frozenset[str]],
     unclaimed: Callable[[str], bool],
-) -> Source:
+) -> LogOfSites:
     trouble = _place(path)
     # Two sites may write one log, each in a form of its own.
     templates = tuple(dict.fromkeys(s.summary.kept.template for s in writers if s.summary.kept))
@@ -90,7 +90,7 @@ def _access(
         for name in (site.name, *site.summary.names):
             names.setdefault(_bytes(name), _bytes(site.subject))
     books = books_of(_bytes(key), names, own, unclaimed)
-    return Source(path, SourceKind.ACCESS, engine, templates, tuple(writers), books, trouble)
+    return LogOfSites(path, SourceKind.ACCESS, engine, templates, tuple(writers), books, trouble)
 
 
 def _unclaimed(scene: Scene, own: dict[bytes, frozenset[str]]) -> Callable[[str], bool]:

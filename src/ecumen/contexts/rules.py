@@ -40,7 +40,7 @@ class LabelError(EcumenError):
 
 
 @dataclass(frozen=True, slots=True)
-class Rule:
+class ContextRule:
     """One line. kind: None fits all. context: None where no context is to be set."""
 
     file: str
@@ -55,7 +55,7 @@ class Expected:
     """context: None where the rules give none. sure: False where a rule is not evaluated."""
 
     context: str | None
-    rule: Rule | None
+    rule: ContextRule | None
     sure: bool = True
 
 
@@ -66,7 +66,7 @@ class _Spec:
     one name of any sort, where that follows the prefix.
     """
 
-    rule: Rule
+    rule: ContextRule
     stem: str
     prefix: str
     then: str = ""
@@ -101,7 +101,9 @@ class ContextRules:
             raise LabelError(f"{RULE_FILES[0]} is missing")
         rules = [rule for name in RULE_FILES for rule in _read(name, texts.get(name, ""))]
         # Sorting is stable: among those without a regular expression the last one wins, too.
-        self.rules: Sequence[Rule] = sorted(rules, key=lambda rule: not _has_meta(rule.pattern))
+        self.rules: Sequence[ContextRule] = sorted(
+            rules, key=lambda rule: not _has_meta(rule.pattern)
+        )
         self._near: dict[str, tuple[_Spec, ...]] = Bounded(MOST_KEPT)
         self._subs = [_substitutions(texts.get(name, "")) for name in SUBSTITUTIONS]
 
@@ -170,7 +172,7 @@ class ContextRules:
 # --- reading ---
 
 
-def _read(name: str, text: str) -> Iterator[Rule]:
+def _read(name: str, text: str) -> Iterator[ContextRule]:
     for number, line in enumerate(text.split("\n"), 1):
         body = line.lstrip()
         if not body or body.startswith("#"):
@@ -184,7 +186,7 @@ def _read(name: str, text: str) -> Iterator[Rule]:
         if len(fields) == 3 and kind is None:
             raise LabelError(f"{name}:{number}: there is no file kind {fields[1]}")
         context = None if fields[-1] == NONE else fields[-1]
-        yield Rule(name, number, fields[0], kind, context)
+        yield ContextRule(name, number, fields[0], kind, context)
 
 
 def _substitutions(text: str) -> list[tuple[str, str]]:
@@ -202,7 +204,7 @@ def _has_meta(pattern: str) -> bool:
     return any(char in _META for char in re.sub(r"\\.", "", pattern))
 
 
-def _spec(rule: Rule) -> _Spec:
+def _spec(rule: ContextRule) -> _Spec:
     """The stem is taken as it stands: an escaped character in it never fits any path."""
     pattern = rule.pattern
     stem = _stem_of(pattern)

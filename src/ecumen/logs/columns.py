@@ -147,7 +147,7 @@ class Minute:
     last: int = 0
 
 
-class Columns:
+class LineColumns:
     """Counts blocks of lines of one or both of the usual formats. key: of the hashes, 128 bits.
     is_minute: whether a text like `02/Apr/2031:15:04:00 +0200` is a moment.
     """

@@ -20,7 +20,7 @@ _KEPT = 100_000
 NOTHING = b"-"
 
 
-class Entry(NamedTuple):
+class LogEntry(NamedTuple):
     """One request as it was logged. at: seconds since 1970, UTC; zone: seconds east of it.
 
     method, path: b"" for what is no request. path: without the query. status: 0 where the line
@@ -48,7 +48,7 @@ class Entry(NamedTuple):
 class Lines(NamedTuple):
     """Lines that were read. numbers: which line each entry was; rejected: which, and why."""
 
-    entries: list[Entry]
+    entries: list[LogEntry]
     numbers: list[int]
     rejected: list[tuple[int, str]]
 
@@ -83,7 +83,7 @@ class EntryReader:
         self.moments = Moments()
         self.requests = Requests()
 
-    def read(self, line: bytes) -> Entry | str:
+    def read(self, line: bytes) -> LogEntry | str:
         """A line without its end; where it is rejected, why.
 
         Raises DirectiveError for a line that is no entry and was not meant to be one.
@@ -124,7 +124,7 @@ class EntryReader:
                 found.numbers.append(number)
         return found
 
-    def _entry(self, fields: Mapping[str, bytes], moment: tuple[int, int]) -> Entry | None:
+    def _entry(self, fields: Mapping[str, bytes], moment: tuple[int, int]) -> LogEntry | None:
         get = fields.get
         asked = asked_for(fields, self.requests)
         status = get("status", b"0")
@@ -132,7 +132,7 @@ class EntryReader:
         if not status.isdigit() or not (size.isdigit() or size in (NOTHING, b"")):
             return None
         method, path, query, protocol = asked or (b"", b"", b"", b"")
-        return Entry(
+        return LogEntry(
             *moment, get("client", b""), get("user", b""), method, path, query,
             protocol, int(status[:4]), int(size[:18]) if size.isdigit() else 0,
             get("referrer", b""), get("agent", b""), get("site", b""), get("host", b"").lower(),

@@ -14,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ecumen.logs.agents import agent_of
-from ecumen.logs.entry import Entry
+from ecumen.logs.entry import LogEntry
 from ecumen.logs.kinds import kind_of, referrer_of
 
 HOUR = 3600
@@ -141,7 +141,7 @@ class _Numbers(Generic[T]):
         return list(self.number)
 
 
-def ledger_of(entries: Sequence[Entry], books: Books) -> Ledger:
+def ledger_of(entries: Sequence[LogEntry], books: Books) -> Ledger:
     """Adds up the entries of one log, in any order."""
     if not entries:
         return Ledger()
@@ -151,7 +151,7 @@ def ledger_of(entries: Sequence[Entry], books: Books) -> Ledger:
 class _Adding:
     """The columns of some entries. Each text is looked at once."""
 
-    def __init__(self, entries: Sequence[Entry], books: Books) -> None:
+    def __init__(self, entries: Sequence[LogEntry], books: Books) -> None:
         self.entries = entries
         self.at = np.fromiter((e.at for e in entries), dtype=np.int64)
         self.hour = self.at // HOUR

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
-from ecumen.logs.columns import Columns, Minute
+from ecumen.logs.columns import LineColumns, Minute
 from ecumen.logs.entry import LONGEST_LINE, NOTHING, Requests, asked_for
 from ecumen.logs.forms import DirectiveError
 from ecumen.logs.moments import Moments
@@ -99,9 +99,9 @@ class Counting:
         self._moments = Moments()
         self._requests = Requests()
         names = frozenset(form.name for form in formats)
-        self._columns: Columns | None = None
+        self._columns: LineColumns | None = None
         if names <= set(USUAL):
-            self._columns = Columns(names, secrets.randbits(128), self._is_minute)
+            self._columns = LineColumns(names, secrets.randbits(128), self._is_minute)
 
     @property
     def tally(self) -> Tally:
@@ -187,7 +187,7 @@ class Counting:
         return True
 
 
-def _add_columns(whole: Tally, columns: Columns, moments: Moments) -> None:
+def _add_columns(whole: Tally, columns: LineColumns, moments: Moments) -> None:
     begun: list[tuple[datetime, Minute]] = []
     for minute in columns.minutes:
         known = moments.minute(minute.text)

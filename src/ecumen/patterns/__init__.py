@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 from ecumen.errors import EcumenError
 from ecumen.patterns import pcre
-from ecumen.patterns.pcre import Kind, Outcome
+from ecumen.patterns.pcre import MatchKind, MatchOutcome
 from ecumen.patterns.shell import shell_pattern
 
 __all__ = [
@@ -61,7 +61,7 @@ class Hit(NamedTuple):
 
 # (pattern, options, text, seconds) matched with the engines' own limits, in a process that is ended
 # after so many seconds; None for as many as usual.
-Apart = Callable[[bytes, int, bytes, float | None], Outcome]
+Apart = Callable[[bytes, int, bytes, float | None], MatchOutcome]
 _apart: Apart | None = None
 
 
@@ -73,7 +73,7 @@ def set_apart(apart: Apart | None) -> None:
 
 
 @lru_cache(maxsize=MOST_REMEMBERED)
-def _long(source: bytes, options: int, text: bytes) -> Outcome:
+def _long(source: bytes, options: int, text: bytes) -> MatchOutcome:
     return pcre.UNKNOWN if _apart is None else _apart(source, options, text, None)
 
 
@@ -81,14 +81,14 @@ def _long(source: bytes, options: int, text: bytes) -> Outcome:
 class Regex:
     """A pattern that means here what it means to the engine."""
 
-    code: pcre.Code
+    code: pcre.CompiledPattern
     at_limit: AtLimit
 
     def search(self, text: str) -> Hit | None:
         """The first match in the text. Raises TooCostly, PatternFailsError."""
         data = text.encode("utf-8", "surrogateescape")
         outcome = self.outcome(data)
-        if outcome.kind is not Kind.MATCH:
+        if outcome.kind is not MatchKind.MATCH:
             return None
         spans = outcome.spans
         groups = tuple([None if s is None else _text(data[s[0] : s[1]]) for s in spans])
@@ -99,18 +99,18 @@ class Regex:
     def fits(self, text: str) -> bool | None:
         """Whether it matches anywhere in the text; None where that is not worked out."""
         try:
-            return self.outcome(text.encode("utf-8", "surrogateescape")).kind is Kind.MATCH
+            return self.outcome(text.encode("utf-8", "surrogateescape")).kind is MatchKind.MATCH
         except TooCostly:
             return None
 
-    def outcome(self, data: bytes) -> Outcome:
+    def outcome(self, data: bytes) -> MatchOutcome:
         """MATCH, or what stands for none to the engine. Raises TooCostly, PatternFailsError."""
         outcome = self.code.match(data)
-        if outcome.kind is Kind.UNKNOWN:
+        if outcome.kind is MatchKind.UNKNOWN:
             outcome = _long(self.code.source, self.code.options, data)
-        if outcome.kind is Kind.UNKNOWN:
+        if outcome.kind is MatchKind.UNKNOWN:
             raise TooCostly("the pattern may take too long on a text of this length")
-        if outcome.kind in (Kind.LIMIT, Kind.NO_UTF8) and self.at_limit is AtLimit.FAILS:
+        if outcome.kind in (MatchKind.LIMIT, MatchKind.NO_UTF8) and self.at_limit is AtLimit.FAILS:
             raise PatternFailsError(f"the engine gives up: {outcome.kind.value}")
         return outcome
 
@@ -119,9 +119,9 @@ class Regex:
         data = text.encode("utf-8", "surrogateescape")
         if _apart is None:
             return False
-        if self.code.match(data).kind is not Kind.UNKNOWN:
+        if self.code.match(data).kind is not MatchKind.UNKNOWN:
             return False
-        return _apart(self.code.source, self.code.options, data, seconds).kind is Kind.LIMIT
+        return _apart(self.code.source, self.code.options, data, seconds).kind is MatchKind.LIMIT
 
 
 def _text(data: bytes) -> str:

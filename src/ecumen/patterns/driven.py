@@ -28,18 +28,18 @@ _ENDLESS = 1 << 16
 
 
 @dataclass(slots=True)
-class Group:
+class PatternGroup:
     """Branches in brackets. looks: takes nothing, but looks at what stands around."""
 
     looks: bool = False
-    branches: list[list[Piece]] = field(default_factory=lambda: [[]])
+    branches: list[list[PatternPiece]] = field(default_factory=lambda: [[]])
 
 
 @dataclass(slots=True)
-class Piece:
+class PatternPiece:
     """One piece with its repeat. what: a group, or the text of what takes one letter or none."""
 
-    what: Group | str
+    what: PatternGroup | str
     least: int = 1
     most: int = 1
 
@@ -60,26 +60,26 @@ _TOKEN = re.compile(
 )
 
 
-def outline(pattern: str) -> Group | None:
+def outline(pattern: str) -> PatternGroup | None:
     """The groups, branches and repeats of a pattern; None where it holds anything else."""
     if len(pattern) > LONGEST:
         return None
-    open_groups = [Group()]
+    open_groups = [PatternGroup()]
     for token in _TOKEN.finditer(pattern):
         text = token[0]
         here = open_groups[-1].branches
         match next(name for name in _KINDS if token[name] is not None):
             case "quoted":
                 letters = text[2:].removesuffix("\\E")
-                here[-1] += [Piece(re.escape(letter)) for letter in letters]
+                here[-1] += [PatternPiece(re.escape(letter)) for letter in letters]
             case "one" | "letter":
-                here[-1].append(Piece(text))
+                here[-1].append(PatternPiece(text))
             case "looks" | "group" as opens:
-                group = Group(opens == "looks")
+                group = PatternGroup(opens == "looks")
                 unknown = text == "(" and pattern[token.end() : token.end() + 1] in ("?", "*")
                 if unknown or len(open_groups) > _DEEPEST:
                     return None
-                here[-1].append(Piece(group))
+                here[-1].append(PatternPiece(group))
                 open_groups.append(group)
             case "end":
                 if len(open_groups) == 1:
@@ -122,23 +122,25 @@ def drivers(pattern: str) -> Iterator[str]:
     yield from islice(texts, MOST)
 
 
-def _repeated(group: Group, before: str, *, outermost: bool = True) -> Iterator[tuple[str, str]]:
+def _repeated(
+    group: PatternGroup, before: str, *, outermost: bool = True
+) -> Iterator[tuple[str, str]]:
     """Each repeat of more than one way: what comes before it, and what it takes once."""
     for branch in group.branches:
         here = before
         for piece in branch:
-            if isinstance(piece.what, Group):
+            if isinstance(piece.what, PatternGroup):
                 yield from _repeated(piece.what, here, outermost=False)
             if piece.most > _FEW:
                 for pumped in _pumped(piece.what):
-                    if isinstance(piece.what, Group):
+                    if isinstance(piece.what, PatternGroup):
                         yield here, pumped
                     elif outermost:
                         yield here, pumped[0]
             here = (here + _sample(piece))[:LONGEST_SAMPLE]
 
 
-def _pumped(what: Group | str) -> list[str]:
+def _pumped(what: PatternGroup | str) -> list[str]:
     """What one round of a repeat takes, in different ways: by each branch, without what may be
     left out and with it.
     """
@@ -153,12 +155,12 @@ def _pumped(what: Group | str) -> list[str]:
     return list(dict.fromkeys(text for text in found if text))
 
 
-def _sample(piece: Piece) -> str:
+def _sample(piece: PatternPiece) -> str:
     """A short text that a piece takes with its repeat; "" where none is found."""
     return _taken(piece.what) * max(1, min(piece.least, 20))
 
 
-def _taken(what: Group | str) -> str:
+def _taken(what: PatternGroup | str) -> str:
     if isinstance(what, str):
         return _letter(what)
     if what.looks:
@@ -176,6 +178,6 @@ def _letter(one: str) -> str:
         return ""
     # Among others those that the piece itself names.
     for letter in _TRIED + one[-8:]:
-        if code.match(letter.encode("utf-8", "surrogateescape")).kind is pcre.Kind.MATCH:
+        if code.match(letter.encode("utf-8", "surrogateescape")).kind is pcre.MatchKind.MATCH:
             return letter
     return ""

@@ -30,7 +30,7 @@ def test_a_pattern_that_can_be_driven_is_by_one_of_the_texts(pattern: str) -> No
     code = pcre.compiled(pattern.encode(), 0)
     assert code is not None
     found = [pcre.as_the_engines_do(code.source, 0, text.encode()) for text in drivers(pattern)]
-    assert any(outcome.kind is pcre.Kind.LIMIT for outcome in found)
+    assert any(outcome.kind is pcre.MatchKind.LIMIT for outcome in found)
 
 
 @pytest.mark.parametrize(

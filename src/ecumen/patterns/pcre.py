@@ -33,7 +33,7 @@ LONGEST_PATTERN = 64_000  # bytes
 _Pointer, _Size, _Number = c.c_void_p, c.c_size_t, c.c_uint32
 
 
-class Kind(Enum):
+class MatchKind(Enum):
     """What came of matching. LIMIT: the engine itself gives up; NO_UTF8: it refuses the text, of
     which a pattern wants to be UTF-8; UNKNOWN: not worked out.
     """
@@ -45,15 +45,16 @@ class Kind(Enum):
     UNKNOWN = "unknown"
 
 
-class Outcome(NamedTuple):
+class MatchOutcome(NamedTuple):
     """spans: of the whole match and of each group, in bytes; None for a group not taken."""
 
-    kind: Kind
+    kind: MatchKind
     spans: tuple[tuple[int, int] | None, ...] = ()
 
 
 NONE, LIMIT, NO_UTF8, UNKNOWN = (
-    Outcome(kind) for kind in (Kind.NONE, Kind.LIMIT, Kind.NO_UTF8, Kind.UNKNOWN)
+    MatchOutcome(kind)
+    for kind in (MatchKind.NONE, MatchKind.LIMIT, MatchKind.NO_UTF8, MatchKind.UNKNOWN)
 )
 
 
@@ -129,7 +130,7 @@ _Block = tuple[c.c_void_p, Any, int]
 
 
 @dataclass(eq=False)
-class Code:
+class CompiledPattern:
     """A compiled pattern. names: of groups, by number; of several of one name all are there."""
 
     source: bytes
@@ -147,7 +148,7 @@ class Code:
             data_free(data)
         free(self.handle)
 
-    def match(self, text: bytes) -> Outcome:
+    def match(self, text: bytes) -> MatchOutcome:
         """Within the bounds of this process; UNKNOWN beyond."""
         length = len(text)
         if length > LONGEST:
@@ -161,7 +162,7 @@ class Code:
 
     def matched(
         self, text: bytes, size: c.c_size_t, limits: c.c_void_p, options: c.c_uint32 = _NO_OPTIONS
-    ) -> Outcome:
+    ) -> MatchOutcome:
         """With these limits, and for as long as it takes."""
         kept = self._kept
         block = kept.pop() if kept else self._block()
@@ -171,7 +172,9 @@ class Code:
         elif code >= 0:
             ends = block[1][: 2 * block[2]]
             spans = zip(ends[::2], ends[1::2], strict=True)
-            outcome = Outcome(Kind.MATCH, tuple(None if s[0] == _UNSET else s for s in spans))
+            outcome = MatchOutcome(
+                MatchKind.MATCH, tuple(None if s[0] == _UNSET else s for s in spans)
+            )
         else:
             # It would hold on to the memory that matching took.
             _data_free(block[0])
@@ -189,7 +192,7 @@ class Code:
 _NO_JIT = _Number(0x2000)
 
 
-def compiled(source: bytes, options: int) -> Code | None:
+def compiled(source: bytes, options: int) -> CompiledPattern | None:
     """None for what the library refuses, and where it is missing."""
     if _lib is None or len(source) > LONGEST_PATTERN:
         return None
@@ -199,7 +202,9 @@ def compiled(source: bytes, options: int) -> Code | None:
         return None
     found = _Number()
     _info(handle, _ALL_OPTIONS, c.byref(found))
-    return Code(source, options, _Pointer(handle), bool(found.value & _ANCHORED), _names(handle))
+    return CompiledPattern(
+        source, options, _Pointer(handle), bool(found.value & _ANCHORED), _names(handle)
+    )
 
 
 def _names(handle: int) -> dict[str, tuple[int, ...]]:
@@ -218,7 +223,7 @@ def _names(handle: int) -> dict[str, tuple[int, ...]]:
     return found
 
 
-def as_the_engines_do(source: bytes, options: int, text: bytes) -> Outcome:
+def as_the_engines_do(source: bytes, options: int, text: bytes) -> MatchOutcome:
     """With the limits that the engines have, which takes long: for a process that can be ended.
 
     Code that the library makes for the processor counts fewer steps: where that gives up already,

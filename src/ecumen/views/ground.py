@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from ecumen.audit.holdings import Holding
-from ecumen.audit.roots import Root, roots, under
+from ecumen.audit.roots import DocumentRoot, roots, under
 from ecumen.audit.scene import Scene
 
 MOST_ENDINGS = 40
@@ -44,7 +44,7 @@ class GroundFolder:
 
     path: str
     name: str
-    root: Root | None = None
+    root: DocumentRoot | None = None
     folders: list[GroundFolder] = field(default_factory=list)
     roots: int = 0
 
@@ -69,7 +69,7 @@ def ground(scene: Scene, within: str = "/", words: str = "") -> GroundFolder:
     return _folded(whole)
 
 
-def _holds(scene: Scene, root: Root, wanted: list[str]) -> bool:
+def _holds(scene: Scene, root: DocumentRoot, wanted: list[str]) -> bool:
     owner = "" if root.entry is None else scene.survey.user_name(root.entry.uid)
     text = " ".join([root.path, owner, *(site.name for site in root.sites)]).lower()
     return all(word in text for word in wanted)
@@ -110,7 +110,7 @@ def _folded(folder: GroundFolder) -> GroundFolder:
     return folder
 
 
-def shown_root(scene: Scene, root: Root) -> GroundRoot:
+def shown_root(scene: Scene, root: DocumentRoot) -> GroundRoot:
     """What is to be said of a root."""
     held = under(scene).get(root.physical) or Holding()
     site = root.sites[0]
@@ -130,7 +130,7 @@ def shown_root(scene: Scene, root: Root) -> GroundRoot:
     )
 
 
-def _endings(scene: Scene, root: Root, held: Holding) -> Iterable[EndingUse]:
+def _endings(scene: Scene, root: DocumentRoot, held: Holding) -> Iterable[EndingUse]:
     engine = root.sites[0].engine
     used = sorted(held.endings.items(), key=lambda item: (-item[1], item[0]))
     for ending, count in used[:MOST_ENDINGS]:

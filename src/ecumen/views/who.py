@@ -15,7 +15,7 @@ NEEDS = (("r", "read"), ("w", "write"), ("x", "pass or run"))
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
+class WhoMay:
     """Accounts that are answered alike. why: of the first of them."""
 
     allowed: bool | None
@@ -32,7 +32,7 @@ class May:
 
     need: str
     words: str
-    answers: list[Answer]
+    answers: list[WhoMay]
 
 
 def ladder_of(survey: Survey, path: str, account: str) -> list[RungView]:
@@ -70,7 +70,7 @@ def who_may(survey: Survey, path: str) -> list[May]:
             key = (reach.allowed, reach.step, reach.by, reach.line)
             alike.setdefault(key, []).append((subject.name, reach))
         answers = [
-            Answer(key[0], [name for name, _ in each], key[1], key[2], key[3], each[0][1].why)
+            WhoMay(key[0], [name for name, _ in each], key[1], key[2], key[3], each[0][1].why)
             for key, each in alike.items()
         ]
         order = {True: 0, None: 1, False: 2}

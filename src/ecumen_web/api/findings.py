@@ -13,8 +13,8 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ecumen.audit import CHECKS, FailedCheck, Impact, Toll
-from ecumen.audit.pages import Section, page_of
-from ecumen.audit.telling import RemedyView, together, told
+from ecumen.audit.pages import PageSection, page_of
+from ecumen.audit.telling import RemedyView, shown_groups, together, told
 from ecumen.passage.verdict import Evidence
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
@@ -97,9 +97,9 @@ class TollSerializer(ValueSerializer[Toll]):
         dataclass = Toll
 
 
-class SectionSerializer(ValueSerializer[Section]):
+class SectionSerializer(ValueSerializer[PageSection]):
     class Meta:
-        dataclass = Section
+        dataclass = PageSection
 
 
 class FindingSerializer(BriefFindingSerializer):
@@ -115,8 +115,16 @@ class FindingSerializer(BriefFindingSerializer):
 
 def _together(record: SurveyRecord, row: FindingRecord) -> RemedyView | None:
     """One plan for all findings of this cause that somebody does not live with."""
-    members = record.findings.filter(group=row.group).exclude(key__in=_accepted(record))
-    found = members.values_list("remedies", flat=True)[:MOST_TOGETHER]
+    rows = list(record.findings.values_list("id", "key", "check_id", "group"))
+    groups = dict(zip([r[0] for r in rows], shown_groups([r[2:] for r in rows]), strict=True))
+    lived_with = _accepted(record)
+    numbers = [
+        number
+        for number, key, *_ in rows
+        if groups[number] == groups[row.pk] and key not in lived_with
+    ]
+    members = record.findings.filter(id__in=numbers[:MOST_TOGETHER])
+    found = members.values_list("remedies", flat=True)
     remedies = [remedy_of(each[0]) for each in found if each]
     whole = together(remedies, f"All {len(remedies)} of this cause at once")
     return None if whole is None else _shown(told(whole))
@@ -184,10 +192,12 @@ class FindingsView(APIView):
         lived_with = _accepted(record)
         wanted = request.query_params.get("accepted") == "true"
         # First by number alone: there may be many, and only the first of each cause are shown.
-        rows = list(record.findings.values_list("id", "key", "group", "toll__requests_a_day"))
+        columns = ("id", "key", "check_id", "group", "toll__requests_a_day")
+        rows = list(record.findings.values_list(*columns))
+        causes = shown_groups([(check_id, group) for _, _, check_id, group, _ in rows])
         groups: dict[str, list[int]] = defaultdict(list)
         tolls: dict[str, int] = {}
-        for number, key, group, requests in rows:
+        for (number, key, _, _, requests), group in zip(rows, causes, strict=True):
             if (key in lived_with) == wanted:
                 groups[group].append(number)
                 if requests is not None:

@@ -27,7 +27,7 @@ MOST_DRAWN = 400  # roots; with more of them folders are drawn closed
 
 
 @dataclass(frozen=True, slots=True)
-class Plot:
+class RootPlot:
     """A folder or a root, in the order in which they are drawn. closed: what is below is not sent.
 
     depth: how many of those before it, that it lies in, are drawn around it. more: how many right
@@ -147,7 +147,7 @@ class _Drawing:
         self.scene = scene
         self.wrong = wrong
         self.whole = whole
-        self.plots: list[Plot] = []
+        self.plots: list[RootPlot] = []
 
     def draw(self, folder: GroundFolder, depth: int) -> None:
         closed = bool(folder.folders) and not self.whole and depth >= 2
@@ -157,7 +157,7 @@ class _Drawing:
             inner = sorted(inner, key=lambda each: not self.wrong.within(each))[:MOST_DRAWN]
         root = folder.root
         self.plots.append(
-            Plot(
+            RootPlot(
                 folder.path,
                 folder.name,
                 depth,

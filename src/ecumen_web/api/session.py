@@ -20,7 +20,7 @@ from rest_framework.views import APIView
 
 from ecumen_web.front import TICKET, ticket
 from ecumen_web.store.people import change_own, must_change
-from ecumen_web.throttle import MARK, MARK_AGE, Trial, mark_of
+from ecumen_web.throttle import MARK, MARK_AGE, SignInTrial, mark_of
 
 
 class SessionSerializer(serializers.Serializer[object]):
@@ -68,7 +68,7 @@ class SessionView(APIView):
         given.is_valid(raise_exception=True)
         name = given.validated_data["name"]
         address = request.META.get("REMOTE_ADDR", "")
-        trial = Trial.of(name, address, request.COOKIES.get(MARK))
+        trial = SignInTrial.of(name, address, request.COOKIES.get(MARK))
         wait = trial.wait()
         if wait > 0:
             raise Throttled(wait=wait)

@@ -10,17 +10,17 @@ from rest_framework.views import APIView
 
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
-from ecumen_web.screens.lookup import Hit, lookup
+from ecumen_web.screens.lookup import LookupHit, lookup
 from ecumen_web.screens.starts import Starts, starts
 
 _SURVEY = OpenApiParameter("survey", str, "path")
 
 
-class HitSerializer(ValueSerializer[Hit]):
+class HitSerializer(ValueSerializer[LookupHit]):
     kind = serializers.ChoiceField(choices=["account", "site"])
 
     class Meta:
-        dataclass = Hit
+        dataclass = LookupHit
 
 
 class StartsSerializer(ValueSerializer[Starts]):

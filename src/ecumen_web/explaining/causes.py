@@ -11,7 +11,7 @@ from django.db.models import F, Max, Min, Sum
 
 from ecumen.audit import Finding, Impact, Toll
 from ecumen.audit.scene import Scene
-from ecumen.causes import Asked, Explainer
+from ecumen.causes import Explainer, FailedRequests
 from ecumen.causes.explain import DiskChange
 from ecumen.logs.ledger import Dim
 from ecumen_web.store.bulk import put_back
@@ -56,7 +56,9 @@ def explain_failures(record: SurveyRecord, progress: Progress) -> None:
         for number, (kind, site, method, path, host, status, client) in enumerate(fresh):
             if number % 200 == 0:
                 progress("explaining what failed", number, len(fresh))
-            asked = Asked(site, texts[method], texts[path], texts[host], status, texts[client])
+            asked = FailedRequests(
+                site, texts[method], texts[path], texts[host], status, texts[client]
+            )
             told = explainer.explain(asked)
             row = KindCause(survey=record, kind_id=kind)
             if told is not None:

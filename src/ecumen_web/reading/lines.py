@@ -11,10 +11,10 @@ from typing import cast
 from django.conf import settings
 from django.db import transaction
 
-from ecumen.causes import Source, SourceKind, sources
+from ecumen.causes import LogOfSites, SourceKind, sources
 from ecumen.logs.ledger import Ledger
 from ecumen_machine import logreader
-from ecumen_machine.following import Folders, Mark, Part
+from ecumen_machine.following import FileMark, FilePart, Folders
 from ecumen_machine.logdoor import OWN, LogDoor
 from ecumen_machine.logreader import MOST_REJECTED, LogReader, Stretch
 from ecumen_web.explaining.causes import explain_failures
@@ -35,7 +35,7 @@ class _Batch:
 
     ledgers: list[Ledger] = field(default_factory=list)
     errors: list[ErrorCount] = field(default_factory=list)
-    files: dict[int, tuple[LogFile, Mark]] = field(default_factory=dict)
+    files: dict[int, tuple[LogFile, FileMark]] = field(default_factory=dict)
     spans: dict[tuple[int, int], tuple[int, int]] = field(default_factory=dict)
     rejected: list[RejectedLine] = field(default_factory=list)
     sources: dict[int, LogSource] = field(default_factory=dict)
@@ -100,11 +100,11 @@ def log_door(record: SurveyRecord) -> LogDoor:
     return cast(LogDoor, keeper)
 
 
-def _key(source: Source) -> tuple[str, ...]:
+def _key(source: LogOfSites) -> tuple[str, ...]:
     return (clean(source.path), source.kind, source.engine)
 
 
-def _rows(host: str, found: Iterable[Source]) -> dict[tuple[str, ...], LogSource]:
+def _rows(host: str, found: Iterable[LogOfSites]) -> dict[tuple[str, ...], LogSource]:
     """The row of each log, made where there is none, with what keeps it from being read."""
     troubles = {_key(source): source.trouble for source in found}
     known = {(r.path, r.kind, r.engine): r for r in LogSource.objects.filter(host=host)}
@@ -136,12 +136,13 @@ class _Reading:
         self.lines = 0
         self.zone: dict[str, int] = {}
 
-    def read(self, number: int, source: Source, row: LogSource, under: str) -> None:
+    def read(self, number: int, source: LogOfSites, row: LogSource, under: str) -> None:
         before = [getattr(row, name) for name in _COUNTED]
         files, row.unread = self.folders.files_of(under + source.path)
         known = {(file.device, file.inode): file for file in row.files.all()}
         marks = [
-            Mark(f.device, f.inode, f.offset, f.head, f.head_size, f.done) for f in known.values()
+            FileMark(f.device, f.inode, f.offset, f.head, f.head_size, f.done)
+            for f in known.values()
         ]
         self.batch.sources[row.pk] = row
         rows: dict[str, LogFile] = {}
@@ -155,7 +156,9 @@ class _Reading:
         if source.kind is SourceKind.ACCESS and row.last is not None:
             self.zone[source.engine] = row.zone
 
-    def _file(self, row: LogSource, known: dict[tuple[int, int], LogFile], part: Part) -> LogFile:
+    def _file(
+        self, row: LogSource, known: dict[tuple[int, int], LogFile], part: FilePart
+    ) -> LogFile:
         file = known.get((part.before.device, part.before.inode)) if part.before else None
         if file is None:
             file = LogFile(source=row, offset=0, head="", head_size=0)
@@ -170,7 +173,9 @@ class _Reading:
             file.save()
         return file
 
-    def _take(self, source: Source, row: LogSource, files: list[LogFile], stretch: Stretch) -> None:
+    def _take(
+        self, source: LogOfSites, row: LogSource, files: list[LogFile], stretch: Stretch
+    ) -> None:
         """Puts a stretch to what is written down next, all of it or nothing."""
         batch = self.batch
         for file, (_, mark) in zip(files, stretch.parts, strict=True):

@@ -27,7 +27,7 @@ _NEAR = 86_400  # seconds: a change longer before the first failure is not its b
 
 
 @dataclass(frozen=True, slots=True)
-class Address:
+class AskedAddress:
     """Requests of one kind. host: as asked for, where the line says it."""
 
     method: str
@@ -37,7 +37,7 @@ class Address:
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class FailingPlace:
     """What is in the way of some of the requests. account: whose home it is, "" for nobody's."""
 
     path: str
@@ -86,8 +86,8 @@ class FailureGroup:
     last: int
     began: DiskChange | None
     since: list[DiskChange]
-    addresses: list[Address]
-    places: list[Place]
+    addresses: list[AskedAddress]
+    places: list[FailingPlace]
     said: list[Said]
     findings: list[Related]
 
@@ -266,9 +266,9 @@ def _group(
         first=min(row[2] for row in rows), last=max(row[3] for row in rows),
         began=began,
         since=since(changes.values(), span[1]) if cause["standing"] == "differs" else [],
-        addresses=[Address(*kind.address, count) for kind, count, _, _ in top],
+        addresses=[AskedAddress(*kind.address, count) for kind, count, _, _ in top],
         places=[
-            Place(path, count, known.homes.get(path, ""))
+            FailingPlace(path, count, known.homes.get(path, ""))
             for path, count in sorted(places.items(), key=lambda item: -item[1])[:_MOST_PLACES]
         ],
         said=_said(cause["gate"], places, said),

@@ -77,7 +77,7 @@ class Totals:
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class PageStep:
     """From one page to the next, within visits."""
 
     come: str
@@ -86,12 +86,12 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True)
-class Ways:
+class PageWays:
     """How visitors go: where they come from, on which page they enter, on to which, and out."""
 
     origins: list[Row]
     entries: list[Row]
-    steps: list[Step]
+    steps: list[PageStep]
     exits: list[Row]
 
 
@@ -109,10 +109,10 @@ class Figures:
     by_hour: list[int]
     by_weekday: list[int]
     lists: dict[str, list[Row]]
-    ways: Ways
+    ways: PageWays
 
 
-_NO_WAYS = Ways([], [], [], [])
+_NO_WAYS = PageWays([], [], [], [])
 # What is listed, from which sums, and which part of their keys; for a single site alone, or not.
 _LISTS = (
     ("pages", Dim.PAGE, 0, True), ("clients", Dim.CLIENT, 0, True), ("hosts", Dim.HOST, 0, True),
@@ -415,7 +415,7 @@ def _sites(asked: Selection) -> list[Row]:
     return [Row(str(key), count, size) for key, count, size in rows]
 
 
-def _ways(asked: Selection, site: int) -> Ways:
+def _ways(asked: Selection, site: int) -> PageWays:
     condition, given = _visits(asked)
 
     def ends(column: str) -> list[Row]:
@@ -440,7 +440,7 @@ def _ways(asked: Selection, site: int) -> Ways:
         " JOIN store_logtext ON store_logtext.id = key_id ORDER BY n DESC, text",
         values,
     )
-    return Ways(
+    return PageWays(
         [Row(str(kind), count) for kind, count in origins],
         ends("entry"),
         [_step(text, count) for text, count in steps],
@@ -448,9 +448,9 @@ def _ways(asked: Selection, site: int) -> Ways:
     )
 
 
-def _step(text: bytes, count: int) -> Step:
+def _step(text: bytes, count: int) -> PageStep:
     come, _, go = bytes(text).partition(b"\0")
-    return Step(shown(come), shown(go), count)
+    return PageStep(shown(come), shown(go), count)
 
 
 def shown(text: bytes) -> str:

@@ -12,7 +12,7 @@ _LOOKED_AT = 2_000  # sites that hold the letters
 
 
 @dataclass(frozen=True, slots=True)
-class Hit:
+class LookupHit:
     """kind: account or site. at: where a site is declared; "" for an account. detail: its home, or
     what its front page does.
     """
@@ -23,22 +23,22 @@ class Hit:
     at: str = ""
 
 
-def lookup(record: SurveyRecord, words: str) -> list[Hit]:
+def lookup(record: SurveyRecord, words: str) -> list[LookupHit]:
     """At most MOST; what has just this name first, then what begins with it; of those that fit
     alike, accounts go first.
     """
     word = words.strip().lower()
     if not word:
         return []
-    ranked: list[tuple[int, int, str, Hit]] = []
+    ranked: list[tuple[int, int, str, LookupHit]] = []
     for account in scene_of(record.file).survey.accounts:
         if word in account.name.lower():
-            hit = Hit("account", account.name, account.home)
+            hit = LookupHit("account", account.name, account.home)
             ranked.append((_rank(account.name, word), 0, account.name, hit))
     sites = record.sites.filter(name__icontains=word, personal=False)
     for site in sites.values("name", "declared_at", "reason")[:_LOOKED_AT]:
         name = str(site["name"])
-        hit = Hit("site", name, str(site["reason"]), str(site["declared_at"]))
+        hit = LookupHit("site", name, str(site["reason"]), str(site["declared_at"]))
         ranked.append((_rank(name, word), 1, name, hit))
     ranked.sort(key=lambda each: each[:3])
     return [hit for *_, hit in ranked[:MOST]]

@@ -12,9 +12,9 @@ from dataclasses import dataclass
 from urllib.parse import urlsplit
 
 from ecumen.audit.scene import Scene, Site
-from ecumen.causes import Source, SourceKind, sources
+from ecumen.causes import LogOfSites, SourceKind, sources
 from ecumen.errors import RequestError
-from ecumen.logs.entry import Entry, EntryReader
+from ecumen.logs.entry import EntryReader, LogEntry
 from ecumen.logs.forms import DirectiveError, form_of
 from ecumen.passage.front import request_to
 from ecumen_machine.following import content, lines_between, lines_of
@@ -67,7 +67,7 @@ class _Book:
     """A log with what reads it. root: what stands before its path here."""
 
     root: str
-    source: Source
+    source: LogOfSites
     reader: EntryReader
     by_key: dict[bytes, Site]
 
@@ -107,7 +107,7 @@ class _Library:
     def __init__(self, record: SurveyRecord, scene: Scene, site: str) -> None:
         self._host = record.host
         self._root = log_root(record) or ""
-        found: dict[tuple[str, str], Source] = scene.once("sources by path", _by_path)
+        found: dict[tuple[str, str], LogOfSites] = scene.once("sources by path", _by_path)
         self._sources = {k: each for k, each in found.items() if _may_hold(each, site)}
         self._by_key: dict[bytes, Site] = scene.once("sites by log key", _by_key)
         self._books: dict[int, _Book | None] = {}
@@ -153,7 +153,7 @@ class _Library:
         return self._books[file.source_id]
 
 
-def _by_path(scene: Scene) -> dict[tuple[str, str], Source]:
+def _by_path(scene: Scene) -> dict[tuple[str, str], LogOfSites]:
     return {
         (clean(source.path), source.engine): source
         for source in sources(scene)
@@ -181,7 +181,7 @@ class _Unpacked:
         yield from lines_of(self._kept[file.pk][low:high], low, word)
 
 
-def _may_hold(source: Source, site: str) -> bool:
+def _may_hold(source: LogOfSites, site: str) -> bool:
     if not site:
         return True
     if source.books is None:
@@ -220,7 +220,7 @@ def _of_span(
 
 
 def _shown(
-    root: str, file: LogFile, at: int, line: bytes, entry: Entry, key: bytes, site: Site | None
+    root: str, file: LogFile, at: int, line: bytes, entry: LogEntry, key: bytes, site: Site | None
 ) -> RawLine:
     target = entry.path + (b"?" + entry.query if entry.query else b"")
     return RawLine(
@@ -244,7 +244,7 @@ def _shown(
     )
 
 
-def _address(site: Site | None, entry: Entry, target: str) -> str:
+def _address(site: Site | None, entry: LogEntry, target: str) -> str:
     if site is None or not target.startswith("/"):
         return target if "://" in target else ""
     host = _text(entry.host)

@@ -9,7 +9,7 @@ export type Row = Schemas["Row"];
 export type Failures = Schemas["Failures"];
 export type FailureGroup = Schemas["FailureGroup"];
 export type RawLine = Schemas["RawLine"];
-export type Ways = Schemas["Ways"];
+export type Ways = Schemas["PageWays"];
 export type Who = "everybody" | "people" | "automatic";
 
 /** What is looked at: seconds since 1970, UTC; the end is not in it. */

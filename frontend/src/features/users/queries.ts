@@ -3,7 +3,7 @@ import { client, type Schemas, take } from "../../api/client";
 
 export type Users = Schemas["UsersView"];
 export type User = Schemas["UserSite"];
-export type Condition = Schemas["Condition"];
+export type Condition = Schemas["SiteCondition"];
 export type Template = Schemas["Template"];
 export type Cell = Schemas["Neighbour"];
 

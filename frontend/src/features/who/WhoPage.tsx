@@ -8,7 +8,7 @@ import { Prose } from "../../ui/Prose";
 import { Failed, Note, Waiting } from "../../ui/States";
 
 type May = Schemas["May"];
-type Answer = Schemas["Answer"];
+type Answer = Schemas["WhoMay"];
 
 /** Who may: every account against one path, with the step that decides. */
 export function WhoPage() {

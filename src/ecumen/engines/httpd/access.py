@@ -13,7 +13,7 @@ from functools import cached_property
 from itertools import product
 
 from ecumen.engines.httpd.addresses import network
-from ecumen.engines.httpd.expressions import Facts, holds
+from ecumen.engines.httpd.expressions import ExpressionFacts, holds
 from ecumen.engines.httpd.lexer import next_word, words
 from ecumen.engines.httpd.methods import Limited
 from ecumen.engines.httpd.modules import OWN
@@ -26,7 +26,7 @@ _CONTAINERS = {"<requireall": "all", "<requireany": "any", "<requirenone": "none
 MOST_UNKNOWN = 6
 
 
-class Outcome(Enum):
+class AccessOutcome(Enum):
     """What a rule says. LOGIN: denied, but signing in could change that."""
 
     GRANTED = "granted"
@@ -48,25 +48,25 @@ class Visitor:
     method: str
     signed_in: bool = False
     judged: object = None
-    facts: Facts | None = None
+    facts: ExpressionFacts | None = None
     again: bool = False
 
 
 @dataclass(frozen=True, slots=True)
-class Rule:
+class AccessRule:
     """A single rule, or several under `all`, `any` or `none`."""
 
     directive: Directive
     kind: str
     args: tuple[str, ...] = ()
     negated: bool = False
-    children: tuple[Rule, ...] = ()
+    children: tuple[AccessRule, ...] = ()
     limited: Limited | None = None
 
     def holds_for(self, method: str) -> bool:
         return self.limited is None or self.limited.holds_for(method)
 
-    def leaves(self) -> Iterator[Rule]:
+    def leaves(self) -> Iterator[AccessRule]:
         if self.kind in ("all", "any", "none"):
             for child in self.children:
                 yield from child.leaves()
@@ -78,7 +78,7 @@ class Rule:
 class Access:
     """The access rules of one section. merging: off, and, or. unread: not evaluated."""
 
-    rules: tuple[Rule, ...]
+    rules: tuple[AccessRule, ...]
     merging: str = "off"
     unread: tuple[Directive, ...] = ()
     inherited: Access | None = None
@@ -95,7 +95,7 @@ class Access:
     def lines(self) -> tuple[Proof, ...]:
         return tuple(proof_of(leaf.directive) for rule in self.rules for leaf in rule.leaves())
 
-    def all_rules(self) -> tuple[Rule, ...]:
+    def all_rules(self) -> tuple[AccessRule, ...]:
         return self.rules + (self.inherited.all_rules() if self.inherited else ())
 
 
@@ -107,7 +107,7 @@ def is_access(name: str) -> bool:
 def access_of(directives: Sequence[Scoped]) -> Access:
     """The access rules of one section, in the order of the file."""
     merging = "off"
-    rules: list[Rule] = []
+    rules: list[AccessRule] = []
     unread: list[Directive] = []
     for directive, limited in directives:
         if directive.name.lower() == "authmerging":
@@ -118,7 +118,7 @@ def access_of(directives: Sequence[Scoped]) -> Access:
     return Access(tuple(rules), merging, tuple(unread))
 
 
-def _rule(directive: Directive, unread: list[Directive]) -> Rule:
+def _rule(directive: Directive, unread: list[Directive]) -> AccessRule:
     name = directive.name.lower()
     if name in _CONTAINERS:
         children = []
@@ -127,12 +127,12 @@ def _rule(directive: Directive, unread: list[Directive]) -> Rule:
                 children.append(_rule(child, unread))
             else:
                 unread.append(child)
-        return Rule(directive, _CONTAINERS[name], children=tuple(children))
+        return AccessRule(directive, _CONTAINERS[name], children=tuple(children))
     given = words(directive.text)
     negated = bool(given) and given[0].lower() == "not"
     given = given[1:] if negated else given
     kind = given[0].lower() if given else ""
-    return Rule(directive, f"require {kind}", tuple(given[1:]), negated)
+    return AccessRule(directive, f"require {kind}", tuple(given[1:]), negated)
 
 
 # Kinds of rules and the module that knows each.
@@ -154,7 +154,7 @@ def access_fault(access: Access, modules: set[str]) -> tuple[Directive, str] | N
     return None
 
 
-def _fault(rule: Rule, within: str, modules: set[str]) -> tuple[Directive, str] | None:
+def _fault(rule: AccessRule, within: str, modules: set[str]) -> tuple[Directive, str] | None:
     if rule.kind in ("all", "any", "none"):
         for child in rule.children:
             fault = _fault(child, "all" if rule.kind == "all" else "any", modules)
@@ -183,7 +183,7 @@ _ALL_WORDS = ("granted", "denied")
 # --- deciding ---
 
 
-def judge(access: Access, visitor: Visitor) -> tuple[Outcome | None, tuple[Directive, ...]]:
+def judge(access: Access, visitor: Visitor) -> tuple[AccessOutcome | None, tuple[Directive, ...]]:
     """(outcome, what was not evaluated). The outcome is None where that could change it."""
     if access.unread:
         return None, access.unread
@@ -196,7 +196,7 @@ def judge(access: Access, visitor: Visitor) -> tuple[Outcome | None, tuple[Direc
     if len(unknown) > MOST_UNKNOWN:
         return None, tuple(leaf.directive for leaf in unknown)
     outcomes = set()
-    choices = (Outcome.GRANTED, Outcome.DENIED, Outcome.LOGIN)
+    choices = (AccessOutcome.GRANTED, AccessOutcome.DENIED, AccessOutcome.LOGIN)
     for guess in product(choices, repeat=len(unknown)):
         assumed = {id(leaf): value for leaf, value in zip(unknown, guess, strict=True)}
         outcomes.add(_whole(access, visitor, assumed))
@@ -205,24 +205,26 @@ def judge(access: Access, visitor: Visitor) -> tuple[Outcome | None, tuple[Direc
     return None, tuple(leaf.directive for leaf in unknown)
 
 
-def _whole(access: Access, visitor: Visitor, assumed: dict[int, Outcome]) -> Outcome:
+def _whole(access: Access, visitor: Visitor, assumed: dict[int, AccessOutcome]) -> AccessOutcome:
     own = _own(access, visitor, assumed)
     if access.inherited is None:
-        return Outcome.GRANTED if own is None else own
+        return AccessOutcome.GRANTED if own is None else own
     base = _own(access.inherited, visitor, assumed)
     if access.inherited.inherited is not None:
         base = _whole(access.inherited, visitor, assumed)
     conjunction = access.merging == "and"
     if own is None and base is None:
-        return Outcome.GRANTED
+        return AccessOutcome.GRANTED
     # Rules for other methods only count as granted beside others, and for nothing in place of them.
-    other = Outcome.GRANTED if conjunction else Outcome.NEUTRAL
+    other = AccessOutcome.GRANTED if conjunction else AccessOutcome.NEUTRAL
     return _combined(
         [other if base is None else base, other if own is None else own], conjunction=conjunction
     )
 
 
-def _own(access: Access, visitor: Visitor, assumed: dict[int, Outcome]) -> Outcome | None:
+def _own(
+    access: Access, visitor: Visitor, assumed: dict[int, AccessOutcome]
+) -> AccessOutcome | None:
     """What the rules of one section say; None where they are all for other methods."""
     rules = [rule for rule in access.rules if rule.holds_for(visitor.method)]
     if not rules:
@@ -230,7 +232,7 @@ def _own(access: Access, visitor: Visitor, assumed: dict[int, Outcome]) -> Outco
     return _combined([_judge(rule, visitor, assumed) for rule in rules], conjunction=False)
 
 
-def _judge(rule: Rule, visitor: Visitor, assumed: dict[int, Outcome]) -> Outcome:
+def _judge(rule: AccessRule, visitor: Visitor, assumed: dict[int, AccessOutcome]) -> AccessOutcome:
     if rule.kind in ("all", "any", "none"):
         outcomes = [_judge(child, visitor, assumed) for child in rule.children]
         outcome = _combined(outcomes, conjunction=rule.kind == "all")
@@ -240,33 +242,33 @@ def _judge(rule: Rule, visitor: Visitor, assumed: dict[int, Outcome]) -> Outcome
     return _negated(outcome) if rule.negated else outcome
 
 
-def _combined(outcomes: list[Outcome], *, conjunction: bool) -> Outcome:
+def _combined(outcomes: list[AccessOutcome], *, conjunction: bool) -> AccessOutcome:
     """As mod_authz_core's apply_authz_sections() goes through the rules of a container."""
-    ends = Outcome.DENIED if conjunction else Outcome.GRANTED
-    result = Outcome.NEUTRAL
+    ends = AccessOutcome.DENIED if conjunction else AccessOutcome.GRANTED
+    result = AccessOutcome.NEUTRAL
     for outcome in outcomes:
         if outcome is ends:
             return outcome
-        if outcome is Outcome.NEUTRAL:
+        if outcome is AccessOutcome.NEUTRAL:
             continue
-        could_sign_in = outcome is Outcome.LOGIN and (
-            result is not Outcome.DENIED if conjunction else result is Outcome.DENIED
+        could_sign_in = outcome is AccessOutcome.LOGIN and (
+            result is not AccessOutcome.DENIED if conjunction else result is AccessOutcome.DENIED
         )
-        if could_sign_in or result is Outcome.NEUTRAL:
+        if could_sign_in or result is AccessOutcome.NEUTRAL:
             result = outcome
     return result
 
 
-def _negated(outcome: Outcome) -> Outcome:
-    return Outcome.DENIED if outcome is Outcome.GRANTED else Outcome.NEUTRAL
+def _negated(outcome: AccessOutcome) -> AccessOutcome:
+    return AccessOutcome.DENIED if outcome is AccessOutcome.GRANTED else AccessOutcome.NEUTRAL
 
 
-def _leaf(rule: Rule, visitor: Visitor) -> Outcome | None:
+def _leaf(rule: AccessRule, visitor: Visitor) -> AccessOutcome | None:
     """A single rule, its negation left aside; None where it is not evaluated."""
     match rule.kind:
         case "require all":
             word = rule.args[0].lower() if len(rule.args) == 1 else ""
-            return {"granted": Outcome.GRANTED, "denied": Outcome.DENIED}.get(word)
+            return {"granted": AccessOutcome.GRANTED, "denied": AccessOutcome.DENIED}.get(word)
         case "require method":
             return _granted(visitor.method in _methods(rule.args))
         case "require ip":
@@ -280,7 +282,7 @@ def _leaf(rule: Rule, visitor: Visitor) -> Outcome | None:
             held = _or(visitor.facts.mark(name) for name in rule.args)
             return None if held is None else _granted(held)
         case "require valid-user" | "require user" | "require group" if not visitor.signed_in:
-            return Outcome.LOGIN
+            return AccessOutcome.LOGIN
     return None
 
 
@@ -290,7 +292,7 @@ def _or(each: Iterable[bool | None]) -> bool | None:
     return True if True in found else None if None in found else False
 
 
-def expression_of(rule: Rule) -> str:
+def expression_of(rule: AccessRule) -> str:
     """The condition of a rule as it is written; the server takes one pair of quotes off it."""
     text = rule.directive.text.strip()
     if rule.negated:
@@ -299,8 +301,8 @@ def expression_of(rule: Rule) -> str:
     return text[1:-1] if len(text) > 1 and text[0] == text[-1] == '"' else text
 
 
-def _granted(yes: bool) -> Outcome:
-    return Outcome.GRANTED if yes else Outcome.DENIED
+def _granted(yes: bool) -> AccessOutcome:
+    return AccessOutcome.GRANTED if yes else AccessOutcome.DENIED
 
 
 def _methods(args: tuple[str, ...]) -> set[str]:
@@ -308,15 +310,15 @@ def _methods(args: tuple[str, ...]) -> set[str]:
     return set(args) | ({"HEAD"} if "GET" in args else set())
 
 
-def _local(visitor: Visitor) -> Outcome:
+def _local(visitor: Visitor) -> AccessOutcome:
     if visitor.client is None:
-        return Outcome.DENIED
+        return AccessOutcome.DENIED
     client = ipaddress.ip_address(visitor.client)
     mapped = getattr(client, "ipv4_mapped", None) or client
     return _granted(mapped.is_loopback or visitor.client == visitor.server)
 
 
-def _by_address(args: tuple[str, ...], client: str | None) -> Outcome | None:
+def _by_address(args: tuple[str, ...], client: str | None) -> AccessOutcome | None:
     networks = [network(text) for text in args]
     if not args or any(known is None for known in networks):
         return None

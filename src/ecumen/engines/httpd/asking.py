@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 
 from ecumen.engines.httpd.hostname import HostHeader
 from ecumen.engines.httpd.marks import Marks
-from ecumen.engines.httpd.rewriting.run import Subject
+from ecumen.engines.httpd.rewriting.run import RewriteSubject
 from ecumen.engines.httpd.server import Host, Server
 from ecumen.engines.httpd.settings import Settings
 from ecumen.engines.httpd.uri import Address, escaped, read_path
@@ -251,7 +251,7 @@ class Variables:
         self.prefix = ""
         self.context_root: str | None = None
 
-    def __call__(self, name: str, subject: Subject) -> str:
+    def __call__(self, name: str, subject: RewriteSubject) -> str:
         upper = name.upper()
         if len(name) < 4:
             return ""
@@ -279,7 +279,7 @@ class Variables:
             return known
         return ""
 
-    def _plain(self, name: str, subject: Subject) -> str | None:
+    def _plain(self, name: str, subject: RewriteSubject) -> str | None:
         asking = self.asking
         match name:
             case "REQUEST_URI":

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from enum import Enum
 
-from ecumen.engines.httpd.access import Access, Outcome
+from ecumen.engines.httpd.access import Access, AccessOutcome
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.settings import Settings
 from ecumen.engines.tree import Directive
@@ -29,7 +29,7 @@ class Ruling(Enum):
 
 
 def ruled(
-    settings: Settings, judged: Callable[[Access], Outcome | None], *, signed_in: bool
+    settings: Settings, judged: Callable[[Access], AccessOutcome | None], *, signed_in: bool
 ) -> Ruling:
     """judged: what the access rules come to, None where that is not known."""
     access = settings.access
@@ -39,9 +39,9 @@ def ruled(
     match judged(access):
         case None:
             return Ruling.UNSURE
-        case Outcome.GRANTED:
+        case AccessOutcome.GRANTED:
             return Ruling.GRANTED
-        case Outcome.LOGIN:
+        case AccessOutcome.LOGIN:
             return _login(settings, signed_in)
     return Ruling.DENIED
 

@@ -19,7 +19,7 @@ from ecumen.engines.httpd.methods import Limited, limited_by
 from ecumen.engines.httpd.redirects import Redirect, RedirectError, read_redirect
 from ecumen.engines.httpd.rewriting.rules import (
     OPTIONS,
-    Condition,
+    RewriteCondition,
     Rewriting,
     RuleError,
     read_condition,
@@ -137,7 +137,7 @@ class Draft:
         self.rewrites = rewrites
         self.values: dict[str, object] = {}
         self.rewriting: Rewriting | None = None
-        self.conditions: list[Condition] = []
+        self.conditions: list[RewriteCondition] = []
         self.compat: Compat | None = None
         self.redirects: list[Redirect] = []
         self.refused: list[tuple[Directive, str]] = []

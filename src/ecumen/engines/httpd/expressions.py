@@ -15,7 +15,7 @@ from ecumen.engines.httpd.addresses import network
 from ecumen.patterns import TooCostly, compiled, shell_pattern
 
 
-class Facts(Protocol):
+class ExpressionFacts(Protocol):
     """What a condition may ask for."""
 
     @property
@@ -33,8 +33,8 @@ class Facts(Protocol):
 
 
 # None: not known. Conditions never raise.
-Condition = Callable[[Facts], bool | None]
-_Word = Callable[[Facts], str]
+Condition = Callable[[ExpressionFacts], bool | None]
+_Word = Callable[[ExpressionFacts], str]
 DEEPEST = 50
 
 
@@ -42,7 +42,7 @@ class _Unread(Exception):  # noqa: N818 - a signal, not an error of ours
     """What is not understood here, or by the server."""
 
 
-def holds(text: str, facts: Facts) -> bool | None:
+def holds(text: str, facts: ExpressionFacts) -> bool | None:
     """Whether a condition holds; None where that is not known."""
     condition = read(text)
     return None if condition is None else condition(facts)
@@ -182,7 +182,7 @@ class _Parser:
         if where is None:
             raise _Unread(self.text)
 
-        def test(facts: Facts) -> bool:
+        def test(facts: ExpressionFacts) -> bool:
             given = facts.client if word is None else word(facts)
             if given is None:
                 return where.prefixlen == 0
@@ -240,7 +240,7 @@ class _Parser:
             raise _Unread(self.value)
         self.next()
 
-        def test(facts: Facts) -> bool | None:
+        def test(facts: ExpressionFacts) -> bool | None:
             held = regex.fits(left(facts))
             return None if held is None else held == wanted
 
@@ -353,7 +353,7 @@ _NOTHING = _Nothing()
 def _known(test: Condition) -> Condition:
     """What cannot be looked up leaves a condition open."""
 
-    def known(facts: Facts) -> bool | None:
+    def known(facts: ExpressionFacts) -> bool | None:
         try:
             return test(facts)
         except (LookupError, ValueError, TooCostly):
@@ -365,7 +365,7 @@ def _known(test: Condition) -> Condition:
 def _compared(
     operator: str, left: _Word, right: _Word, read: Callable[[str], str] | Callable[[str], int]
 ) -> Condition:
-    def test(facts: Facts) -> bool:
+    def test(facts: ExpressionFacts) -> bool:
         one, other = read(left(facts)), read(right(facts))
         order = (one > other) - (one < other)  # type: ignore[operator]
         return {
@@ -387,7 +387,7 @@ def _true(text: str) -> bool:
     return text.lower() not in ("", "off", "no", "false", "0")
 
 
-def _either(conditions: list[Condition], facts: Facts, ends: bool) -> bool | None:
+def _either(conditions: list[Condition], facts: ExpressionFacts, ends: bool) -> bool | None:
     """`ends` as soon as one is so; None where one that is not known could be."""
     open_ = False
     for condition in conditions:

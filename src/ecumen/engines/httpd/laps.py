@@ -19,7 +19,7 @@ from ecumen.engines.httpd.serving import Serving
 from ecumen.engines.httpd.settings import EMPTY, Settings
 from ecumen.engines.httpd.targets import Target, Targets
 from ecumen.engines.httpd.uri import Address
-from ecumen.engines.httpd.way import REDIRECT, Ways
+from ecumen.engines.httpd.way import REDIRECT, AddressWays
 from ecumen.engines.sites import (
     Answer,
     Block,
@@ -55,7 +55,7 @@ class Laps:
         self.server = server
         self.walker = walker
         if walker is not None:
-            ways = Ways(survey, server, walker)
+            ways = AddressWays(survey, server, walker)
             targets = Targets(walker, OverrideReader(server.reader))
             self.phases = Phases(server, ways, targets)
 

@@ -17,7 +17,7 @@ from ecumen.engines.httpd.server import Server
 from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.targets import Target, Targets
 from ecumen.engines.httpd.walk import Walked
-from ecumen.engines.httpd.way import Way, Ways, not_evaluated, redirected, settle
+from ecumen.engines.httpd.way import AddressWay, AddressWays, not_evaluated, redirected, settle
 from ecumen.engines.sites import Block, Doubt, Mapped, Part, Phase, Proof, Rank
 from ecumen.survey import Kind
 
@@ -33,7 +33,7 @@ class Looked:
     """
 
     asking: Asking
-    way: Way
+    way: AddressWay
     before: Settings
     target: Target | None = None
     goes_on: str | None = None
@@ -50,7 +50,7 @@ class Looked:
 class Phases:
     """The phases of one server."""
 
-    def __init__(self, server: Server, ways: Ways, targets: Targets) -> None:
+    def __init__(self, server: Server, ways: AddressWays, targets: Targets) -> None:
         self.server = server
         self.ways = ways
         self.targets = targets
@@ -141,7 +141,7 @@ class Phases:
         asking, settings = looked.asking, target.settings
         variables = Variables(asking, settings, self.server)
         variables.prefix, variables.context_root = looked.way.prefix, looked.way.context_root
-        subject = rewriting.Subject(
+        subject = rewriting.RewriteSubject(
             filename=filename,
             uri=looked.way.path,
             args=looked.way.query,
@@ -174,7 +174,10 @@ class Phases:
         return False
 
     def _with_base(
-        self, result: rewriting.Result, subject: rewriting.Subject, rules: rewriting.Rewriting
+        self,
+        result: rewriting.Result,
+        subject: rewriting.RewriteSubject,
+        rules: rewriting.Rewriting,
     ) -> None:
         """A path on disk that stands in an address is put right where a base is given."""
         scheme, mark, rest = subject.filename.partition("://")
@@ -190,7 +193,7 @@ class Phases:
         self,
         looked: Looked,
         result: rewriting.Result,
-        subject: rewriting.Subject,
+        subject: rewriting.RewriteSubject,
         rules: rewriting.Rewriting,
         before: str,
     ) -> None:

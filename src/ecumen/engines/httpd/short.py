@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 
 from ecumen.caches import Bounded, WorkedOut
 from ecumen.engines.httpd import types
-from ecumen.engines.httpd.access import Access, Outcome, Visitor, judge
+from ecumen.engines.httpd.access import Access, AccessOutcome, Visitor, judge
 from ecumen.engines.httpd.asking import Asking, own_address
 from ecumen.engines.httpd.choice import Chooser
 from ecumen.engines.httpd.deciding import ErrorPage, Goes, Ruling, error_page, ruled
@@ -90,7 +90,7 @@ class ShortAnswers:
         self._known: dict[int, _Site | None] = {}
         self._spots: WorkedOut[tuple[_Site, str], _Spot | None] = WorkedOut(MOST_KEPT, self._spot)
         self._held: WorkedOut[Settings, _Held | None] = WorkedOut(MOST_KEPT, self._holding)
-        self._judged: dict[tuple[object, ...], Outcome | None] = Bounded(MOST_KEPT)
+        self._judged: dict[tuple[object, ...], AccessOutcome | None] = Bounded(MOST_KEPT)
         self._pages: dict[tuple[object, ...], _Page | None] = Bounded(MOST_KEPT)
 
     def answer(self, asked: Question) -> Short | None:
@@ -224,7 +224,7 @@ class ShortAnswers:
     def _ruling(self, held: _Held, asked: Question) -> Ruling | None:
         """What comes of the visitor; None where the server fails, or that is not known."""
 
-        def judged(access: Access) -> Outcome | None:
+        def judged(access: Access) -> AccessOutcome | None:
             key = (held.rules, asked.client, asked.address, asked.method)
             try:
                 return self._judged[key]

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
 from ecumen import codes
-from ecumen.engines.httpd.access import Access, Outcome, Visitor, judge
+from ecumen.engines.httpd.access import Access, AccessOutcome, Visitor, judge
 from ecumen.engines.httpd.asking import Asked
 from ecumen.engines.httpd.compat import Compat
 from ecumen.engines.httpd.deciding import Ruling, ruled
@@ -147,22 +147,22 @@ class Targets:
         settings = target.settings
         access = settings.access
         if visitor.judged is settings:
-            target.lines = _rule_lines(sections, access, Outcome.GRANTED)
+            target.lines = _rule_lines(sections, access, AccessOutcome.GRANTED)
             return
         let_in = self._compat(target, visitor)
         any_will_do = settings.compat is not None and settings.compat.any_will_do(visitor.method)
-        outcome: Outcome | None = Outcome.GRANTED
+        outcome: AccessOutcome | None = AccessOutcome.GRANTED
         if not (any_will_do and let_in):
             outcome = self._ruled(target, visitor)
         target.lines = _rule_lines(sections, access, outcome)
 
-    def _ruled(self, target: Target, visitor: Visitor) -> Outcome | None:
+    def _ruled(self, target: Target, visitor: Visitor) -> AccessOutcome | None:
         """Notes what comes of the visitor by the rules; returns what they say."""
         settings = target.settings
-        outcome: Outcome | None = Outcome.GRANTED
+        outcome: AccessOutcome | None = AccessOutcome.GRANTED
         unknown: tuple[Directive, ...] = ()
 
-        def judged(access: Access) -> Outcome | None:
+        def judged(access: Access) -> AccessOutcome | None:
             nonlocal outcome, unknown
             outcome, unknown = judge(access, visitor)
             return outcome
@@ -248,7 +248,7 @@ def _only_local(proofs: tuple[Proof, ...]) -> bool:
 
 
 def _rule_lines(
-    sections: Sequence[Bound], access: Access | None, outcome: Outcome | None
+    sections: Sequence[Bound], access: Access | None, outcome: AccessOutcome | None
 ) -> list[RuleLine]:
     lines = []
     for title, settings, section in sections:

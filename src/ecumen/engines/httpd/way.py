@@ -27,7 +27,7 @@ REDIRECT = "text/html; charset=iso-8859-1"
 
 
 @dataclass(slots=True)
-class Way:
+class AddressWay:
     """filename: None where the request ends here (an error or a redirect).
 
     path, query: of the address, as the rules have changed them. upstream: what the request is
@@ -48,7 +48,7 @@ class Way:
     ended: bool = False
 
 
-class Ways:
+class AddressWays:
     """Where the addresses of one server lead. Built once."""
 
     def __init__(self, survey: Survey, server: Server, walker: Walker | None) -> None:
@@ -56,10 +56,10 @@ class Ways:
         self.server = server
         self.walker = walker
 
-    def find(self, asking: Asking, settings: Settings) -> Way:
+    def find(self, asking: Asking, settings: Settings) -> AddressWay:
         """settings: those that hold for the address alone, before any folder is known."""
         path = asking.path
-        way = Way(Part(codes.WAY_ROOT, {"address": path}), path, asking.query)
+        way = AddressWay(Part(codes.WAY_ROOT, {"address": path}), path, asking.query)
         if asking.address.problem:
             facts = {"address": path}
             rank = Rank(Phase.ADDRESS)
@@ -70,7 +70,7 @@ class Ways:
             self._mapped(asking, settings, way)
         return way
 
-    def _mapped(self, asking: Asking, settings: Settings, way: Way) -> None:
+    def _mapped(self, asking: Asking, settings: Settings, way: AddressWay) -> None:
         host = asking.host
         found = (
             self._upstream(host, way)
@@ -81,7 +81,7 @@ class Ways:
         if not found:
             self._in_root(host, way.path, way)
 
-    def _in_root(self, host: Host, path: str, way: Way) -> None:
+    def _in_root(self, host: Host, path: str, way: AddressWay) -> None:
         if host.root is None:
             way.part.doubts.append(Doubt(codes.WAY_NO_ROOT, RANK))
             return
@@ -94,14 +94,14 @@ class Ways:
 
     # --- rewriting by the rules of the host ---
 
-    def _rewritten(self, asking: Asking, settings: Settings, way: Way) -> bool:
+    def _rewritten(self, asking: Asking, settings: Settings, way: AddressWay) -> bool:
         """True where the rules settle where the address leads."""
         rules = asking.host.rewriting
         on = settings.rewriting is not None and settings.rewriting.on
         if rules is None or not on or not rules.rules or not asking.rewrites:
             return False
         variables = Variables(asking, settings, self.server)
-        subject = rewriting.Subject(
+        subject = rewriting.RewriteSubject(
             filename=asking.path,
             uri=asking.path,
             args=asking.query,
@@ -122,7 +122,11 @@ class Ways:
             return False
 
     def _after_rules(
-        self, asking: Asking, result: rewriting.Result, subject: rewriting.Subject, way: Way
+        self,
+        asking: Asking,
+        result: rewriting.Result,
+        subject: rewriting.RewriteSubject,
+        way: AddressWay,
     ) -> bool:
         way.part.picture += result.steps
         way.part.proofs += [step.proof for step in result.steps if step.proof]
@@ -144,7 +148,11 @@ class Ways:
         return True
 
     def _local(
-        self, asking: Asking, result: rewriting.Result, subject: rewriting.Subject, way: Way
+        self,
+        asking: Asking,
+        result: rewriting.Result,
+        subject: rewriting.RewriteSubject,
+        way: AddressWay,
     ) -> None:
         host, made = asking.host, subject.filename
         if not made.startswith("/"):
@@ -186,7 +194,7 @@ class Ways:
 
     # --- upstreams and redirects ---
 
-    def _upstream(self, host: Host, way: Way) -> bool:
+    def _upstream(self, host: Host, way: AddressWay) -> bool:
         for upstream, taken in _that_take(host.upstreams, way):
             proof = proof_of(upstream.directive)
             if upstream.url is None:
@@ -202,7 +210,7 @@ class Ways:
             return True
         return False
 
-    def _redirected(self, asking: Asking, settings: Settings, way: Way) -> bool:
+    def _redirected(self, asking: Asking, settings: Settings, way: AddressWay) -> bool:
         redirects = list(asking.host.redirects)
         if settings.redirect is not None:
             redirects.insert(0, settings.redirect)
@@ -210,13 +218,13 @@ class Ways:
 
     # --- aliases ---
 
-    def _aliased(self, host: Host, way: Way) -> bool:
+    def _aliased(self, host: Host, way: AddressWay) -> bool:
         for alias, taken in _that_take(host.aliases, way):
             self._through(alias, taken, way)
             return True
         return False
 
-    def _through(self, alias: Alias, taken: int | Hit, way: Way) -> None:
+    def _through(self, alias: Alias, taken: int | Hit, way: AddressWay) -> None:
         if isinstance(taken, Hit):
             filename = put_groups(alias.real, taken)
         else:
@@ -236,7 +244,7 @@ class Ways:
 
     # --- personal sites ---
 
-    def _personal(self, host: Host, way: Way) -> bool:
+    def _personal(self, host: Host, way: AddressWay) -> bool:
         path, part = way.path, way.part
         settings = host.user_folders
         if settings.folders is None or not path.startswith("/~"):
@@ -256,7 +264,7 @@ class Ways:
         return False
 
     def _candidate(
-        self, host: Host, way: Way, name: str, behind: str, pattern: str, last: bool
+        self, host: Host, way: AddressWay, name: str, behind: str, pattern: str, last: bool
     ) -> bool:
         line = host.user_folders.folders_line
         proof = proof_of(line) if line else None
@@ -325,7 +333,7 @@ def takes(entry: Alias | Upstream, path: str) -> int | Hit | None:
         return None
 
 
-def _that_take(entries: Iterable[_Entry], way: Way) -> Iterator[tuple[_Entry, int | Hit]]:
+def _that_take(entries: Iterable[_Entry], way: AddressWay) -> Iterator[tuple[_Entry, int | Hit]]:
     """Those that take the path, in order; one that is not worked out is doubted and passed by."""
     for entry in entries:
         taken = takes(entry, way.path)
@@ -337,7 +345,7 @@ def _that_take(entries: Iterable[_Entry], way: Way) -> Iterator[tuple[_Entry, in
             yield entry, taken
 
 
-def _elsewhere(way: Way, proof: Proof | None, location: str) -> bool:
+def _elsewhere(way: AddressWay, proof: Proof | None, location: str) -> bool:
     part = way.part
     part.code = codes.WAY_PERSONAL_ELSEWHERE
     part.facts["location"] = location
@@ -370,7 +378,7 @@ def not_evaluated(part: Part, what: rewriting.NotEvaluated, rank: Rank) -> None:
 def settle(
     part: Part,
     result: rewriting.Result,
-    subject: rewriting.Subject,
+    subject: rewriting.RewriteSubject,
     asked_with: str | None,
     rank: Rank,
 ) -> bool:

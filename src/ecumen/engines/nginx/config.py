@@ -144,7 +144,7 @@ class Set:
 
 
 @dataclass(frozen=True, slots=True)
-class Break:
+class BreakRule:
     line: Line
 
 
@@ -160,7 +160,7 @@ class If:
     line: Line
 
 
-Rule = Return | Rewrite | Set | Break | If
+Rule = Return | Rewrite | Set | BreakRule | If
 
 
 @dataclass(slots=True)
@@ -469,7 +469,7 @@ class ConfDraft:
         self.conf.rules.append(Set(name.removeprefix("$"), text_of(value), line))
 
     def stop(self, line: Line) -> None:
-        self.conf.rules.append(Break(line))
+        self.conf.rules.append(BreakRule(line))
 
     def condition(self, line: Line) -> None:
         inner = self.conf.within(line.quoted.removesuffix(" {"), line)

@@ -29,7 +29,7 @@ class Location:
 
 
 @dataclass(slots=True)
-class Found:
+class FoundLocation:
     """location: None where the server itself takes the address. sent: the address lacks a slash.
 
     weighed: those that were tried, in order, and what came of each. fails: the one on whose pattern
@@ -66,9 +66,9 @@ class Locations:
                 self.prefixes[location.name] = location
                 self.lengths = tuple(sorted({len(name) for name in self.prefixes}, reverse=True))
 
-    def find(self, path: str) -> Found:
+    def find(self, path: str) -> FoundLocation:
         """path: decoded. Never raises."""
-        found = Found(None)
+        found = FoundLocation(None)
         self._find(path, found)
         return found
 
@@ -80,7 +80,7 @@ class Locations:
                     yield from location.inner.all()
         yield from self.named.values()
 
-    def _find(self, path: str, found: Found) -> bool:
+    def _find(self, path: str, found: FoundLocation) -> bool:
         """Whether the search is over: an exact one, a pattern or a missing slash."""
         exact = self.exact.get(path)
         if exact is not None:
@@ -107,7 +107,7 @@ class Locations:
                 return False
         return self._by_pattern(path, found)
 
-    def _by_pattern(self, path: str, found: Found) -> bool:
+    def _by_pattern(self, path: str, found: FoundLocation) -> bool:
         for location in self.patterns:
             try:
                 if location.regex is None:

@@ -22,7 +22,7 @@ from ecumen.engines.nginx.sending import folder_address, own_address
 from ecumen.engines.nginx.server import Server, Whole
 from ecumen.engines.nginx.texts import Text
 from ecumen.engines.nginx.uri import Address, escaped_path, escaped_query, unescaped_redirect
-from ecumen.engines.nginx.variables import State
+from ecumen.engines.nginx.variables import RequestState
 from ecumen.engines.sites import (
     Answer,
     Arrival,
@@ -91,7 +91,7 @@ class Run:
         self.arrival = arrival
         self.handling = handling
         self.coded = address.coded
-        self.state = State(
+        self.state = RequestState(
             arrival, server, whole, host, address.path, arrival.query or "", arrival.method
         )
         self.conf: Conf = server.conf

@@ -35,7 +35,7 @@ MOST_MAPPED = 5_000  # lookups in maps for one request: they can ask for each ot
 
 
 @dataclass(slots=True)
-class State:
+class RequestState:
     """What a request has come to by now. captures: of the last pattern that fitted."""
 
     arrival: Arrival

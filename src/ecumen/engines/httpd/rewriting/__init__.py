@@ -1,11 +1,11 @@
 """Rewriting of addresses: what the rules say, and what they make of a request."""
 
-from ecumen.engines.httpd.rewriting.rules import Rewriting, Rule, RuleError, read_rule
+from ecumen.engines.httpd.rewriting.rules import RewriteRule, Rewriting, RuleError, read_rule
 from ecumen.engines.httpd.rewriting.run import (
     Action,
     NotEvaluated,
     Result,
-    Subject,
+    RewriteSubject,
     apply,
     location_of,
 )
@@ -14,10 +14,10 @@ __all__ = [
     "Action",
     "NotEvaluated",
     "Result",
+    "RewriteRule",
+    "RewriteSubject",
     "Rewriting",
-    "Rule",
     "RuleError",
-    "Subject",
     "apply",
     "location_of",
     "read_rule",

@@ -32,7 +32,7 @@ class RuleError(Exception):
 
 
 @dataclass(frozen=True, slots=True)
-class Condition:
+class RewriteCondition:
     """kind: regex, expr, file, size, folder, link, executable, asked-…, text-…, or number-….
 
     regex: None for the other kinds, and where Ecumen does not evaluate the pattern.
@@ -49,7 +49,7 @@ class Condition:
 
 
 @dataclass(frozen=True, slots=True)
-class Rule:
+class RewriteRule:
     """output: `-` for none. flags: lower case, by their full names."""
 
     pattern: str
@@ -65,7 +65,7 @@ class Rule:
     no_escapes: str | None
     type: str | None
     handler: str | None
-    conditions: tuple[Condition, ...]
+    conditions: tuple[RewriteCondition, ...]
     directive: Directive
 
     @property
@@ -85,7 +85,7 @@ class Rewriting:
     options: frozenset[str] | None = None
     base: str | None = None
     folder: str | None = None
-    rules: tuple[Rule, ...] = ()
+    rules: tuple[RewriteRule, ...] = ()
 
     def over(self, base: Rewriting) -> Rewriting:
         """A deeper section's rules upon an upper one's: in their place, unless told otherwise."""
@@ -152,7 +152,7 @@ def _flag_list(text: str) -> list[tuple[str, str]]:
     return found
 
 
-def read_condition(directive: Directive) -> Condition:
+def read_condition(directive: Directive) -> RewriteCondition:
     """Raises RuleError where the engine would refuse the line."""
     given = _arguments(directive.text)
     flags = set()
@@ -168,7 +168,7 @@ def read_condition(directive: Directive) -> Condition:
     regex = None
     if kind == "regex":
         regex = compiled(pattern, ignore_case="nocase" in flags)
-    return Condition(
+    return RewriteCondition(
         given[0],
         kind,
         pattern,
@@ -274,7 +274,7 @@ class _Draft:
             self.code = code
 
 
-def read_rule(directive: Directive, conditions: tuple[Condition, ...]) -> Rule:
+def read_rule(directive: Directive, conditions: tuple[RewriteCondition, ...]) -> RewriteRule:
     """Raises RuleError where the engine would refuse the line."""
     given = _arguments(directive.text)
     draft = _Draft()
@@ -294,7 +294,7 @@ def read_rule(directive: Directive, conditions: tuple[Condition, ...]) -> Rule:
             output = output[:-1]
     elif "qsdiscard" in flags and "?" not in output:
         flags.add("qsnone")
-    return Rule(
+    return RewriteRule(
         pattern,
         compiled(pattern, ignore_case="nocase" in flags),
         negated,

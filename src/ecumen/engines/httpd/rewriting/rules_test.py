@@ -4,25 +4,32 @@ from __future__ import annotations
 
 import pytest
 
-from ecumen.engines.httpd.rewriting import Action, Rule, RuleError, Subject, apply, read_rule
+from ecumen.engines.httpd.rewriting import (
+    Action,
+    RewriteRule,
+    RewriteSubject,
+    RuleError,
+    apply,
+    read_rule,
+)
 from ecumen.engines.httpd.rewriting.rules import Rewriting, read_condition
 from ecumen.engines.tree import Directive, Place
 from ecumen.survey import Entry
 
 
-def rule(text: str, *conditions: str) -> Rule:
+def rule(text: str, *conditions: str) -> RewriteRule:
     asked = [read_condition(Directive("RewriteCond", line, Place("/c", 1))) for line in conditions]
     return read_rule(Directive("RewriteRule", text, Place("/c", 2)), tuple(asked))
 
 
-def subject(path: str, args: str | None = None, folder: str | None = None) -> Subject:
+def subject(path: str, args: str | None = None, folder: str | None = None) -> RewriteSubject:
     def look(path: str, follow: bool) -> Entry | None:
         return None
 
-    def variable(name: str, now: Subject) -> str:
+    def variable(name: str, now: RewriteSubject) -> str:
         return {"QUERY_STRING": now.args or "", "HTTP_HOST": "a.test"}[name]
 
-    return Subject(
+    return RewriteSubject(
         path, path, args, "", folder, look, variable, "http://a.test", lambda n, p: False
     )
 

@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 
-from ecumen.engines.httpd.rewriting.rules import Condition, Rule
+from ecumen.engines.httpd.rewriting.rules import RewriteCondition, RewriteRule
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, escaped
 from ecumen.engines.sites import Mapped, proof_of
 from ecumen.engines.tree import Directive
@@ -45,7 +45,7 @@ class Action(Enum):
 
 
 @dataclass(slots=True)
-class Subject:
+class RewriteSubject:
     """The request as the rules see it, and whom they may ask.
 
     filename: a path on disk within a folder's rules, else at first the address's path. look: the
@@ -61,7 +61,7 @@ class Subject:
     path_info: str
     folder: str | None
     look: Callable[[str, bool], Entry | None]
-    variable: Callable[[str, Subject], str]
+    variable: Callable[[str, RewriteSubject], str]
     own: str | None
     ours: Callable[[str, int | None], bool]
     by_itself: bool = False
@@ -81,17 +81,17 @@ class Result:
     ended: bool = False
     type: str | None = None
     handler: str | None = None
-    last: Rule | None = None
+    last: RewriteRule | None = None
     steps: list[Mapped] = field(default_factory=list)
 
 
-def apply(rules: Sequence[Rule], subject: Subject) -> Result:
+def apply(rules: Sequence[RewriteRule], subject: RewriteSubject) -> Result:
     """Goes through the rules. Raises NotEvaluated."""
     return _Run(subject).all(rules)
 
 
 class _Run:
-    def __init__(self, subject: Subject) -> None:
+    def __init__(self, subject: RewriteSubject) -> None:
         self.now = subject
         self.result = Result(Action.NONE)
         self.of_rule: Hit | None = None
@@ -99,7 +99,7 @@ class _Run:
         self.status: int | None = None
         self.uri = ""
 
-    def all(self, rules: Sequence[Rule]) -> Result:
+    def all(self, rules: Sequence[RewriteRule]) -> Result:
         at = tries = 0
         rounds = 1
         while at < len(rules):
@@ -140,7 +140,7 @@ class _Run:
     def _end(self, status: int) -> None:
         self.result.action, self.result.status = Action.STATUS, status
 
-    def _ends(self, rule: Rule) -> bool:
+    def _ends(self, rule: RewriteRule) -> bool:
         """Whether the list ends at this rule, which matched."""
         result = self.result
         if not rule.keeps:
@@ -167,7 +167,7 @@ class _Run:
 
     # --- one rule ---
 
-    def _rule(self, rule: Rule) -> bool:
+    def _rule(self, rule: RewriteRule) -> bool:
         now = self.now
         uri = now.filename
         if now.folder is not None:
@@ -193,7 +193,7 @@ class _Run:
         self._note(rule, before)
         return True
 
-    def _note(self, rule: Rule, before: str) -> None:
+    def _note(self, rule: RewriteRule, before: str) -> None:
         after = self.now.filename
         if self.now.args:
             after += f"?{self.now.args}"
@@ -209,7 +209,7 @@ class _Run:
         except TooCostly:
             raise NotEvaluated(directive, f"the pattern {pattern}") from None
 
-    def _flags(self, rule: Rule) -> None:
+    def _flags(self, rule: RewriteRule) -> None:
         for item in rule.env:
             name, colon, value = item.partition(":")
             if name.startswith("!"):
@@ -219,13 +219,13 @@ class _Run:
             else:
                 self.now.env[self._expand(name, rule).lower()] = ""
 
-    def _forced(self, rule: Rule) -> None:
+    def _forced(self, rule: RewriteRule) -> None:
         if rule.type is not None:
             self.result.type = self._expand(rule.type, rule)
         if rule.handler is not None:
             self.result.handler = self._expand(rule.handler, rule)
 
-    def _substitute(self, rule: Rule) -> None:
+    def _substitute(self, rule: RewriteRule) -> None:
         now = self.now
         made, risky = self._expanded(rule.output, rule)
         if risky and "unsafeallow3f" not in rule.flags:
@@ -260,14 +260,14 @@ class _Run:
                 now.filename = now.filename[1:]
         self._forced(rule)
 
-    def _absolute(self, text: str, rule: Rule) -> bool:
+    def _absolute(self, text: str, rule: RewriteRule) -> bool:
         if text.startswith("/") or len(text) <= 5:
             return False
         if _OTHER_SCHEMES.match(text):
             raise NotEvaluated(rule.directive, f"an address like {text[:12]}")
         return _WEB.match(text) is not None
 
-    def _qualify(self, rule: Rule) -> None:
+    def _qualify(self, rule: RewriteRule) -> None:
         now = self.now
         if self._absolute(now.filename, rule):
             return
@@ -288,7 +288,7 @@ class _Run:
             now.filename = now.filename[match.end() :] or "/"
             self.result.reduced = True
 
-    def _split_query(self, rule: Rule) -> None:
+    def _split_query(self, rule: RewriteRule) -> None:
         now, flags = self.now, rule.flags
         if "qsnone" in flags:
             now.args = None
@@ -311,7 +311,7 @@ class _Run:
 
     # --- conditions ---
 
-    def _conditions(self, rule: Rule) -> bool:
+    def _conditions(self, rule: RewriteRule) -> bool:
         at = 0
         conditions = rule.conditions
         while at < len(conditions):
@@ -326,7 +326,7 @@ class _Run:
             at += 1
         return True
 
-    def _condition(self, condition: Condition, rule: Rule) -> bool:
+    def _condition(self, condition: RewriteCondition, rule: RewriteRule) -> bool:
         if condition.kind == "expr":
             raise NotEvaluated(condition.directive, "an expression")
         text = self._expand(condition.input, None, condition.directive)
@@ -346,7 +346,7 @@ class _Run:
             holds = self._file(condition, text, rule)
         return holds != condition.negated
 
-    def _file(self, condition: Condition, path: str, rule: Rule) -> bool:
+    def _file(self, condition: RewriteCondition, path: str, rule: RewriteRule) -> bool:
         link = condition.kind == "link"
         try:
             entry = self.now.look(path, not link) if path.startswith("/") else None
@@ -370,11 +370,13 @@ class _Run:
 
     # --- what stands for something else ---
 
-    def _expand(self, text: str, rule: Rule | None, directive: Directive | None = None) -> str:
+    def _expand(
+        self, text: str, rule: RewriteRule | None, directive: Directive | None = None
+    ) -> str:
         return self._expanded(text, rule, directive)[0]
 
     def _expanded(
-        self, text: str, rule: Rule | None, directive: Directive | None = None
+        self, text: str, rule: RewriteRule | None, directive: Directive | None = None
     ) -> tuple[str, bool]:
         """(text, whether the `?` that counts came out of what was put in)."""
         last = rule is not None and "qslast" in rule.flags
@@ -430,7 +432,7 @@ class _Run:
             raise NotEvaluated(directive, f"the variable {name}") from None
 
 
-def _line(rule: Rule | None) -> Directive:
+def _line(rule: RewriteRule | None) -> Directive:
     assert rule is not None
     return rule.directive
 
@@ -447,7 +449,7 @@ def _closing(text: str, at: int) -> int:
     return -1
 
 
-def _escaped_group(text: str, rule: Rule) -> str:
+def _escaped_group(text: str, rule: RewriteRule) -> str:
     """What a capture becomes where the rule has it escaped."""
     controls = "escapecontrols" in rule.flags
     out = []
@@ -492,7 +494,7 @@ def _numbers(one: int, other: int, how: str) -> bool:
     }[how]
 
 
-def location_of(result: Result, subject: Subject, asked_with: str | None) -> str:
+def location_of(result: Result, subject: RewriteSubject, asked_with: str | None) -> str:
     """The Location header for a result that leads away. asked_with: the query as it came."""
     match = _WEB.match(subject.filename)
     assert match is not None
