@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from typing import NamedTuple
 
+from ecumen.caches import Bounded
 from ecumen.logs.forms import DirectiveError
 from ecumen.logs.moments import Moments
 from ecumen.logs.template import Form
@@ -57,7 +58,7 @@ class Requests:
     """Reads request lines; the same ones come again and again."""
 
     def __init__(self) -> None:
-        self._known: dict[bytes, tuple[bytes, bytes, bytes, bytes] | None] = {}
+        self._known: Bounded[bytes, tuple[bytes, bytes, bytes, bytes] | None] = Bounded(_KEPT)
 
     def read(self, text: bytes) -> tuple[bytes, bytes, bytes, bytes] | None:
         """Method, path, query and protocol; None for what is no request."""
@@ -69,8 +70,6 @@ class Requests:
         if match is not None:
             path, _, query = match[2].partition(b"?")
             found = (match[1], path, query, match[3] or b"")
-        if len(self._known) > _KEPT:
-            self._known.clear()
         self._known[text] = found
         return found
 

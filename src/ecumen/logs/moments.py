@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta, timezone
 from functools import lru_cache
 
+from ecumen.caches import Bounded
+
 _MONTHS = {
     name: number
     for number, name in enumerate(
@@ -33,8 +35,8 @@ class Moments:
     """Reads moments. Those of one minute have all but their seconds in common."""
 
     def __init__(self) -> None:
-        self._stamps: dict[bytes, tuple[int, int] | None] = {}
-        self._minutes: dict[bytes, tuple[datetime, str, str, int] | None] = {}
+        self._stamps: Bounded[bytes, tuple[int, int] | None] = Bounded(_KEPT)
+        self._minutes: Bounded[bytes, tuple[datetime, str, str, int] | None] = Bounded(_KEPT)
 
     def of(self, fields: Mapping[str, bytes]) -> Moment | None:
         """That of a line; None where it has none, or one that cannot be."""
@@ -53,8 +55,6 @@ class Moments:
         if minute in self._stamps:
             known = self._stamps[minute]
         else:
-            if len(self._stamps) > _KEPT:
-                self._stamps.clear()
             found = _minute(text)
             known = None if found is None else (_since(found[0]), found[3])
             self._stamps[minute] = known
@@ -85,8 +85,6 @@ class Moments:
         minute = text[:17] + text[20:]
         if minute in self._minutes:
             return self._minutes[minute]
-        if len(self._minutes) > _KEPT:
-            self._minutes.clear()
         found = self._minutes[minute] = _minute(text)
         return found
 

@@ -11,6 +11,7 @@ from collections.abc import Hashable, Mapping
 from functools import partial
 from typing import NamedTuple
 
+from ecumen.caches import Bounded
 from ecumen.engines.httpd.lexer import LONGEST_LINE, SPACE, decode, next_word, with_variables, words
 from ecumen.engines.httpd.modules import identifier
 from ecumen.engines.names import Hits, is_pattern
@@ -68,7 +69,7 @@ class _Lines:
 
     __slots__ = ("at", "file", "known", "number", "offset", "open", "raw", "size")
 
-    def __init__(self, file: str, text: str, known: dict[str, _Parsed], offset: int = 0) -> None:
+    def __init__(self, file: str, text: str, known: Bounded[str, _Parsed], offset: int = 0) -> None:
         self.file = file
         # Lines in front of these in the file, where they are a piece of it.
         self.offset = offset
@@ -127,8 +128,6 @@ class _Lines:
         else:
             parsed = _parsed(whole)
         if alone:
-            if len(self.known) > MOST_KNOWN:
-                self.known.clear()
             self.known[first] = parsed
         return parsed
 
@@ -180,7 +179,7 @@ class Cache:
 
     def __init__(self) -> None:
         self.hits = Hits()
-        self.lines: dict[str, _Parsed] = {}
+        self.lines: Bounded[str, _Parsed] = Bounded(MOST_KNOWN)
         self.files: dict[str, _Read] = {}
 
 

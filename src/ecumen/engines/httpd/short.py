@@ -75,7 +75,7 @@ class _Held:
     bits: int
     listing: str
     rules: object
-    typed: dict[str, types.Typed] = field(default_factory=dict)
+    typed: Bounded[str, types.Typed] = field(default_factory=lambda: Bounded(MOST_ENDINGS))
 
 
 class ShortAnswers:
@@ -328,8 +328,6 @@ class ShortAnswers:
         endings = name.lstrip(".").partition(".")[2]
         known = held.typed.get(endings)
         if known is None:
-            if len(held.typed) >= MOST_ENDINGS:
-                held.typed.clear()
             known = held.typed[endings] = types.type_of(name, held.settings, self.server.types)
         return known
 

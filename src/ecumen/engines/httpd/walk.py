@@ -54,9 +54,11 @@ class Walked:
 class Known:
     """What is worked out once for all walks on a server: steps, and how far walks have come."""
 
-    rungs: dict[str, Rung] = field(default_factory=dict)
-    plain: dict[str, list[tuple[Rung, Entry]]] = field(default_factory=dict)
-    reached: dict[tuple[int, str], Walked] = field(default_factory=dict)
+    rungs: Bounded[str, Rung] = field(default_factory=lambda: Bounded(MOST_KEPT))
+    plain: Bounded[str, list[tuple[Rung, Entry]]] = field(
+        default_factory=lambda: Bounded(MOST_KEPT)
+    )
+    reached: Bounded[tuple[int, str], Walked] = field(default_factory=lambda: Bounded(MOST_KEPT))
 
 
 class FolderWalk:
@@ -164,15 +166,11 @@ class FolderWalk:
                 break
             known.append((self._rung(here.path, step), entry))
             here = entry
-        if len(self._known.plain) >= MOST_KEPT:
-            self._known.plain.clear()
         self._known.plain[path] = known
         return known
 
     def _keep(self, path: str, walked: Walked) -> None:
         """Remembers a folder that was reached: how it was asked for makes no difference so far."""
-        if len(self._known.reached) >= MOST_KEPT:
-            self._known.reached.clear()
         self._known.reached[id(self.host), path] = walked.copied()
 
     def _with_host_rules(self, settings: Settings) -> Settings:
@@ -318,8 +316,6 @@ class FolderWalk:
         decision = step.decision
         assert decision is not None
         rung = Rung(asked, step.entry, "x", decision.allowed, decision.by, decision.line)
-        if len(rungs) >= MOST_KEPT:
-            rungs.clear()
         rungs[asked] = rung
         return rung
 

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from functools import lru_cache
 from typing import NamedTuple
 
+from ecumen.caches import Bounded
 from ecumen.engines.tree import Place
 
 BLANK = " \t\r\n"
@@ -107,7 +108,7 @@ class Lexer:
     """Reads texts into statements; what was split once is remembered."""
 
     def __init__(self) -> None:
-        self._known: dict[str, _Plain] = {}
+        self._known: Bounded[str, _Plain] = Bounded(MOST_KNOWN)
         self._at = 0
 
     def read(self, text: str, file: str, into: list[Line], include: Include) -> None:
@@ -134,8 +135,6 @@ class Lexer:
             try:
                 plain = known[raw]
             except KeyError:
-                if len(known) > MOST_KNOWN:
-                    known.clear()
                 plain = known[raw] = _plain(raw)
             kind, name, args = plain
             if kind == _STATEMENT:
