@@ -219,7 +219,10 @@ class _Disk:
     def exists(self, path: str) -> bool | None:
         return os.path.exists(path)
 
-    def stamp(self, path: str) -> Hashable | None:
+    def stamps(self, paths: Sequence[str]) -> list[Hashable | None]:
+        return [self._stamp(path) for path in paths]
+
+    def _stamp(self, path: str) -> Hashable | None:
         try:
             info = os.stat(path)
         except OSError:

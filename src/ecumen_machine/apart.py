@@ -220,8 +220,8 @@ class _Far:
     def exists(self, path: str) -> bool | None:
         return cast(bool | None, self._ask("exists", path) if _is_path(path) else False)
 
-    def stamp(self, path: str) -> Hashable | None:
-        return None
+    def stamps(self, paths: Sequence[str]) -> Sequence[Hashable | None]:
+        return [None] * len(paths)
 
     def look(self, paths: Sequence[str]) -> None:
         self._ask("look", list(filter(_is_path, paths)))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import Hashable, Sequence
 from functools import cached_property
 
 from ecumen.rights import Problem, Subject, Walker
@@ -90,7 +90,12 @@ class SurveySource:
             return None
         return walk.problem is None
 
-    def stamp(self, path: str) -> Hashable | None:
-        """The text itself: surveys share those that are the same."""
-        text = self.survey.texts.get(path)
-        return self.read(path) if text is None else text
+    def stamps(self, paths: Sequence[str]) -> Sequence[Hashable | None]:
+        """The texts themselves: surveys share those that are the same."""
+        texts = list(map(self.survey.texts.get, paths))
+        if None in texts:
+            return [
+                self.read(path) if text is None else text
+                for path, text in zip(paths, texts, strict=True)
+            ]
+        return texts

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator, Mapping
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
@@ -86,5 +86,5 @@ class Source(Protocol):
     def exists(self, path: str) -> bool | None:
         """Whether anything is there; None where that cannot be told."""
 
-    def stamp(self, path: str) -> Hashable | None:
-        """What changes whenever the text of a file does; None where that cannot be told."""
+    def stamps(self, paths: Sequence[str]) -> Sequence[Hashable | None]:
+        """For each file what changes whenever its text does; None where that cannot be told."""

@@ -75,8 +75,13 @@ def after(survey: Survey, delta: Delta) -> Survey:
 
 
 def _merged(base: Mapping[str, _V], changed: Mapping[str, _V | None]) -> dict[str, _V]:
-    whole = {**base, **changed}
-    return {key: value for key, value in whole.items() if value is not None}
+    whole = dict(base)
+    for key, value in changed.items():
+        if value is None:
+            whole.pop(key, None)
+        else:
+            whole[key] = value
+    return whole
 
 
 def _listed(

@@ -259,19 +259,22 @@ class Reader:
 
     # --- files ---
 
-    def _known(self, path: str, into: list[Directive], by: Place) -> bool:
+    def _known(self, path: str, stamp: Hashable | None, into: list[Directive], by: Place) -> bool:
         """Whether a file was read before and says the same still."""
         known = self.cache.files.get(path) if self.keeps else None
-        if known is None or known.stamp != self.source.stamp(path):
+        if known is None or known.stamp != stamp:
             return False
-        for kind, name, answer in known.facts:
-            if self._fact(kind, name) != answer:
-                return False
-        self._counted(known.size, by)
+        if known.facts:
+            for kind, name, answer in known.facts:
+                if self._fact(kind, name) != answer:
+                    return False
+            self.asked |= dict.fromkeys(known.facts)
+        # Once for each file of a large server: in line, as calls take longer than what they do.
+        self.count += known.size
+        if self.count > MOST_LINES:
+            self._counted(0, by)
         self.files.append(path)
         self.included.setdefault(path, by)
-        if known.facts:
-            self.asked |= dict.fromkeys(known.facts)
         into += known.directives
         return True
 
@@ -304,7 +307,7 @@ class Reader:
         if depth > DEEPEST_INCLUDE:
             why = f"{path} is included more than {DEEPEST_INCLUDE} deep"
             raise _Stop(by, why, for_good=True)
-        stamp = self.source.stamp(path) if self.keeps else None
+        stamp = self.source.stamps([path])[0] if self.keeps else None
         text = self.source.read(path, by.file if depth else None)
         if text is None:
             if self.source.exists(path):
@@ -475,14 +478,17 @@ class Reader:
         if not is_pattern(pattern):
             self._path(pattern, into, depth + 1, at, optional=optional)
             return
-        for path in self._matching(pattern, at, optional):
-            self._path(path, into, depth + 1, at, optional=optional)
+        paths = self._matching(pattern, at, optional)
+        for path, stamp in zip(paths, self.source.stamps(paths), strict=True):
+            if depth >= DEEPEST_INCLUDE or not self._known(path, stamp, into, at):
+                self._path(path, into, depth + 1, at, optional=optional)
 
     def _path(
         self, path: str, into: list[Directive], depth: int, at: Place, *, optional: bool
     ) -> None:
         """A file, or a folder with everything below it in order of names."""
-        if depth <= DEEPEST_INCLUDE and self._known(path, into, at):
+        stamp = self.source.stamps([path])[0]
+        if depth <= DEEPEST_INCLUDE and self._known(path, stamp, into, at):
             return
         names = self.source.names(path)
         if names is None:

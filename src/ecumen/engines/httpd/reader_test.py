@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -28,8 +30,8 @@ class Texts:
     def exists(self, path: str) -> bool | None:
         return path in self.texts
 
-    def stamp(self, path: str) -> None:
-        return None
+    def stamps(self, paths: Sequence[str]) -> list[None]:
+        return [None] * len(paths)
 
 
 def read(defines: tuple[str, ...] = (), **texts: str) -> Tree:

@@ -265,6 +265,10 @@ class _Compiler:
     def host(self, host: Host, directives: Sequence[Directive]) -> Host:
         draft = Draft()
         for directive in flat(directives):
+            known = self.known.get(id(directive)) if self.known else None
+            if known is not None:
+                self.hosts.append(known.host)
+                continue
             takes = _host_taker(directive.name)
             if takes is not None:
                 takes(self, host, directive, words(directive.text))
@@ -287,10 +291,6 @@ class _Compiler:
         return host
 
     def _virtual(self, directive: Directive) -> None:
-        known = self.known.get(id(directive))
-        if known is not None:
-            self.hosts.append(known.host)
-            return
         bindings = tuple(_binding(text, directive.place) for text in words(directive.text))
         host = Host(directive.place, directive, bindings)
         self.hosts.append(self.host(host, directive.children or ()))
@@ -616,11 +616,12 @@ def _compiled(
     source: Source, engine: EngineRecord, reader: Reader, tree: Tree, before: Server | None
 ) -> Server:
     directives = flat(tree.directives)
-    said = tuple(each for each in directives if each.name.lower() != _VIRTUAL)
-    same = before is not None and before.said == said and before.root == reader.root
     virtual = [id(each) for each in directives if each.name.lower() == _VIRTUAL]
+    hosting = set(virtual)
+    said = tuple(each for each in directives if id(each) not in hosting)
+    same = before is not None and before.said == said and before.root == reader.root
     # A file that is included twice makes two hosts of one line: each is its own.
-    single = len(set(virtual)) == len(virtual)
+    single = len(hosting) == len(virtual)
     known = before.parts if before is not None and same and single else {}
     compiler = _Compiler(reader, known)
     main = compiler.host(Host(Place(engine.config, 1), None), directives)

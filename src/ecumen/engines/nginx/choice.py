@@ -43,6 +43,8 @@ class _Door:
     tail: dict[str, Server] = field(default_factory=dict)
     claims: list[Claim] = field(default_factory=list)
     position: dict[int, int] = field(default_factory=dict)
+    # What more than one server claims, or did.
+    again: set[str] = field(default_factory=set)
     # Of the first servers, which are shown: the names that they claim, and the wildcards.
     shown: dict[str, list[int]] = field(default_factory=dict)
     wild: list[tuple[int, str]] = field(default_factory=list)
@@ -59,7 +61,8 @@ class _Door:
         if len(self.servers) <= SHOWN_CLAIMS:
             self._show(len(self.servers) - 1, server)
         for table, name in self._keys(server):
-            table.setdefault(name, server)
+            if table.setdefault(name, server) is not server:
+                self.again.add(name)
 
     def _keys(self, server: Server) -> Iterator[tuple[dict[str, Server], str]]:
         """Where the names that a server claims are looked up."""
@@ -107,6 +110,7 @@ class _Door:
                 else:
                     del table[name]
                     left.add((id(table), name))
+        left = {(table, name) for table, name in left if name in self.again}
         written = {text for _, name in left for text in (name, f".{name}", f"*{name}", f"{name}*")}
         for server, _ in self.servers if left else ():
             for table, name in () if written.isdisjoint(server.names) else self._keys(server):
@@ -115,6 +119,8 @@ class _Door:
         for _, new in pairs:
             for table, name in self._keys(new):
                 holder = table.get(name)
+                if holder is not None and holder is not new:
+                    self.again = self.again | {name}
                 if holder is None or self.position[id(new)] < self.position[id(holder)]:
                     table[name] = new
 

@@ -74,13 +74,17 @@ class NginxEngine:
         self.source = SurveySource(survey, before.source if before is not None else None)
         self.whole: Whole = load(self.source, record, before.whole if before is not None else None)
         self.chooser = Chooser(self.whole, before.chooser if before is not None else None)
-        self.listens: Sequence[Binding] = self.whole.listens
         self.worker = self._worker()
         self.disk = Disk(Walker(survey, self.worker)) if self.worker else None
 
     def renewed(self, survey: Survey) -> NginxEngine:
         """The same engine on a change of its survey."""
         return NginxEngine(survey, self.record, self)
+
+    @cached_property
+    def listens(self) -> Sequence[Binding]:
+        """Addresses and ports that it is told to listen on."""
+        return self.whole.listens
 
     @cached_property
     def breaks(self) -> Sequence[Break]:

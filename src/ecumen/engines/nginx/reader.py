@@ -5,8 +5,9 @@ Source: nginx, core ("include"); glob(3) in the C locale.
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Mapping
+from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import chain
 
 from ecumen.engines.names import Hits, is_pattern
 from ecumen.engines.nginx.lexer import Lexer, Line, SyntaxFault
@@ -32,13 +33,17 @@ class Reading:
     cut: frozenset[Place] = frozenset()
 
 
+# A file that was read before: the stamp of its text, its statements, its size in bytes.
+_Read = tuple[Hashable, list[Line], int]
+
+
 class Cache:
     """What was read before: lines as they are made, and files that include no others."""
 
     def __init__(self) -> None:
         self.lexer = Lexer()
         self.hits = Hits()
-        self.files: dict[str, tuple[Hashable, list[Line], int]] = {}
+        self.files: dict[str, _Read] = {}
 
 
 class Reader:
@@ -79,16 +84,16 @@ class Reader:
         """Relative paths lie below the folder of the main configuration file."""
         return path if path.startswith("/") else f"{self.prefix.rstrip('/')}/{path}"
 
-    def _known(self, path: str, into: list[Line], by: Place) -> bool:
-        """Whether a file was read before and says the same still."""
-        known = self.cache.files.get(path) if self.keeps else None
-        if known is None or known[0] != self.source.stamp(path):
-            return False
-        self._counted(known[2], by)
-        self.files.append(path)
-        self.included.setdefault(path, by)
-        into += known[1]
-        return True
+    def _take_over(
+        self, paths: Sequence[str], known: Sequence[_Read | None], into: list[Line], by: Place
+    ) -> None:
+        """Files that were read before and say the same still: thousands at once."""
+        held = [each for each in known if each is not None]
+        self._counted(sum(size for _, _, size in held), by)
+        self.files += paths
+        for path in paths:
+            self.included.setdefault(path, by)
+        into.extend(chain.from_iterable(lines for _, lines, _ in held))
 
     def _counted(self, size: int, by: Place) -> None:
         self.count += size
@@ -99,7 +104,7 @@ class Reader:
         if depth > DEEPEST_INCLUDE:
             why = f"includes are more than {DEEPEST_INCLUDE} deep"
             raise SyntaxFault(by, why, for_good=True)
-        stamp = self.source.stamp(path) if self.keeps else None
+        stamp = self.source.stamps([path])[0] if self.keeps else None
         text = self.source.read(path, by.file if depth else None)
         if text is None:
             if self.source.exists(path):
@@ -125,17 +130,25 @@ class Reader:
         if len(line.args) != 1:
             raise SyntaxFault(line.place, 'invalid number of arguments in "include" directive')
         pattern, at = self.absolute(line.args[0]), line.place
-        for path in self._matching(pattern) if is_pattern(pattern) else [pattern]:
+        paths = self._matching(pattern) if is_pattern(pattern) else [pattern]
+        stamps = self.source.stamps(paths)
+        keeps = self.keeps and depth < DEEPEST_INCLUDE
+        known = list(map(self.cache.files.get, paths)) if keeps else [None] * len(paths)
+        begun = 0
+        for number, (stamp, read) in enumerate(zip(stamps, known, strict=True)):
+            if read is not None and read[0] == stamp:
+                continue
+            self._take_over(paths[begun:number], known[begun:number], into, at)
+            begun = number + 1
             try:
-                if depth < DEEPEST_INCLUDE and self._known(path, into, at):
-                    continue
-                self._file(path, into, depth + 1, at)
+                self._file(paths[number], into, depth + 1, at)
             except SyntaxFault as fault:
                 if fault.for_good or len(self.mistakes) >= MOST_MISTAKES:
                     raise
                 self._broken(fault)
                 # Stands for what is missing here.
                 into.append(line)
+        self._take_over(paths[begun:], known[begun:], into, at)
 
     def _matching(self, pattern: str) -> list[str]:
         folders = [""]
