@@ -5,6 +5,10 @@ Source: httpd 2.4, "Module Index"; the source file names stand in each module's 
 
 from __future__ import annotations
 
+import json
+from functools import cache
+from importlib.resources import files
+
 _OTHER_FILES = {
     "core_module": "core.c",
     "http_module": "http_core.c",
@@ -14,6 +18,9 @@ _OTHER_FILES = {
     "mpm_itk_module": "mpm_itk.c",
 }
 _OTHER_IDENTIFIERS = {file: name for name, file in _OTHER_FILES.items()}
+
+# Never loaded, as they are the server itself.
+_ALWAYS = frozenset(("core_module", "http_module", "so_module", "unixd_module", "version_module"))
 
 # The server's own modules; each leaves requests as they are until a directive of its own is set.
 # mod_autoindex, mod_dir, mod_mime and the authorization modules are evaluated.
@@ -39,6 +46,25 @@ OWN = frozenset(
     xml2enc php php5 php7
 """.split()
 )
+
+
+@cache
+def directives() -> dict[str, tuple[str, str]]:
+    """Every directive of the stock modules, lower case, sections with `<`: the identifier of its
+    module, and where the server allows it. Source: the server's own list (bin/make-directives).
+    """
+    text = (files(__package__) / "directives.json").read_text("utf-8")
+    return {name: (identifier(file), where) for name, (file, where) in json.loads(text).items()}
+
+
+def is_known(directive: str, modules: set[str]) -> bool | None:
+    """Whether the server knows a directive (lower case) with these modules loaded; None where a
+    module is none of the stock's, and may bring it.
+    """
+    found = directives().get(directive)
+    if found is not None and (found[0] in modules or found[0] in _ALWAYS):
+        return True
+    return None if found is None and not modules <= OWN else False
 
 
 # What makes content, and the modules of which one must be there for it.

@@ -13,9 +13,10 @@ from typing import NamedTuple
 
 from ecumen.caches import Bounded
 from ecumen.engines.httpd.lexer import LONGEST_LINE, SPACE, decode, next_word, with_variables, words
-from ecumen.engines.httpd.modules import identifier
+from ecumen.engines.httpd.modules import identifier, is_known
 from ecumen.engines.names import Hits, is_pattern
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
+from ecumen.patterns import compiled
 
 DEEPEST_INCLUDE = 100
 DEEPEST_SECTION = 100
@@ -290,6 +291,8 @@ class Reader:
                 return name in self.modules
             case "define":
                 return name in self.defines
+            case "directive":
+                return is_known(name, self.modules)
             case "file":
                 return self.source.exists(self.absolute(name))
         if name.lower() in self.variables:
@@ -635,7 +638,9 @@ class Reader:
             case "<ifversion":
                 return self._version(argument, at)
             case "<ifdirective" | "<ifsection":
-                return None
+                wanted = next_word(subject)[0].lower()
+                known = self._ask("directive", wanted if name == "<ifdirective" else f"<{wanted}")
+                return None if known is None else known != negated
         return True
 
     def _version(self, argument: str, at: Place) -> bool | None:
@@ -643,20 +648,24 @@ class Reader:
         operator, wanted = (given[0], given[1]) if len(given) > 1 else ("=", "".join(given))
         negated = operator.startswith("!")
         operator = operator.lstrip("!") or "="
-        if operator == "~" or wanted.startswith("/"):
-            return None
+        written = len(wanted) > 1 and wanted[0] == wanted[-1] == "/" and operator in ("=", "==")
+        if operator == "~" or written:
+            pattern = compiled(wanted[1:-1] if written else wanted)
+            mine = re.match(r"\d+\.\d+\.\d+", self.version)
+            held = None if pattern is None or mine is None else pattern.fits(mine[0])
+            return None if held is None else held != negated
         if not re.fullmatch(r"\d+(\.\d+){0,2}", wanted):
             raise _Stop(at, f"{wanted} is no version number")
-        mine = [int(part) for part in re.findall(r"\d+", self.version)[:3]]
+        parts = [int(part) for part in re.findall(r"\d+", self.version)[:3]]
         asked = [int(part) for part in wanted.split(".")]
-        mine, asked = ([*v, 0, 0, 0][:3] for v in (mine, asked))
+        own, asked = ([*v, 0, 0, 0][:3] for v in (parts, asked))
         results = {
-            "=": mine == asked,
-            "==": mine == asked,
-            ">": mine > asked,
-            ">=": mine >= asked,
-            "<": mine < asked,
-            "<=": mine <= asked,
+            "=": own == asked,
+            "==": own == asked,
+            ">": own > asked,
+            ">=": own >= asked,
+            "<": own < asked,
+            "<=": own <= asked,
         }
         if operator not in results:
             raise _Stop(at, f"{operator} is no comparison of versions")

@@ -116,6 +116,31 @@ LoadModule alias_module m.so
     assert names == ["LoadModule", "After"]
 
 
+@pytest.mark.parametrize(
+    ("condition", "holds"),
+    [
+        # Measured with 2.4.66.
+        ("IfVersion >= 2.4", True), ("IfVersion 2.4.66", True), ("IfVersion > 2.4", True),
+        ("IfVersion !~ ^2.2", True), ("IfVersion ~ 2.4", True), (r"IfVersion /^2\.4\./", True),
+        ("IfVersion = /4/", True), ("IfVersion < 3", True), ("IfVersion !>= 2.5", True),
+        (r"IfVersion ~ ^2\.[0-3]", False), ("IfVersion = 2.4", False), ("IfVersion 2", False),
+        ("IfVersion <= 2.4", False), (r"IfVersion !~ 66$", False),
+        ("IfDirective documentroot", True), ("IfDirective <Directory", True),
+        ("IfDirective Alias", True), ("IfDirective RewriteEngine", False),
+        ("IfDirective !Nonsense", True), ("IfSection directory", True), ("IfSection Proxy", False),
+        ("IfSection !Proxy", True),
+    ],
+)  # fmt: skip
+def test_conditions_on_versions_and_directives(condition: str, holds: bool) -> None:
+    name = condition.split()[0]
+    tree = read(main=f"LoadModule alias_module m\n<{condition}>\nFound 1\n</{name}>\n")
+    assert [d.name for d in tree.walk() if d.name == "Found"] == (["Found"] if holds else [])
+    # What a foreign module brings is not known.
+    foreign = f"LoadModule foreign_module m\n<{condition}>\nFound 1\n</{name}>\n"
+    if "Nonsense" in condition:
+        assert [d.taken for d in read(main=foreign).walk() if d.name == f"<{name}"] == [None]
+
+
 def test_includes_come_in_the_order_of_names() -> None:
     tree = read(
         main="Include sites/*.conf\nIncludeOptional gone/*\nInclude more",
