@@ -215,3 +215,72 @@ def test_rules_stop_the_index_before_the_folder_s_redirects_do() -> None:
     found = passage(survey, "http://x.test/")
     assert found.status == 403
     assert codes(found) == ["rule.denied", "way.gone"]
+
+
+@pytest.mark.parametrize("turned", [False, True])
+def test_sections_by_pattern_are_sorted_by_the_slashes_in_their_text(turned: bool) -> None:
+    """Whatever their order in the file; of as many the later one holds."""
+    sections = [
+        '<DirectoryMatch "/srv/a/sub">\nRequire all denied\n</DirectoryMatch>\n',
+        '<DirectoryMatch "sub">\nRequire all granted\n</DirectoryMatch>\n',
+    ]
+    config = host("*:80", "a") + "".join(reversed(sections) if turned else sections)
+    survey = server(config, ("0644 ines /srv/a/sub/b.txt", *FILES))
+    assert passage(survey, "http://x.test/sub/b.txt").status == 403
+    # Those of the server as a whole stand before those of a host with as many.
+    config = sections[0] + host("*:80", "a", sections[0].replace("denied", "granted"))
+    survey = server(config, ("0644 ines /srv/a/sub/b.txt", *FILES))
+    assert passage(survey, "http://x.test/sub/b.txt").status == 200
+
+
+@pytest.mark.parametrize(
+    ("given", "canonical", "location"),
+    [
+        ("https://a.test:8443", "On", "https://a.test:8443/sub/"),
+        ("https://a.test", "On", "https://a.test/sub/"),
+        ("https://a.test", "Off", "https://x.test/sub/"),
+        ("ftp://a.test", "On", "http://a.test/sub/"),
+        ("HTTP://a.test", "Off", "http://x.test/sub/"),
+    ],
+)
+def test_a_site_can_call_itself_https(given: str, canonical: str, location: str) -> None:
+    lines = (f"ServerName {given}", f"UseCanonicalName {canonical}")
+    survey = server(host("*:80", "a", *lines), ("0755 ines /srv/a/sub/", *FILES))
+    found = passage(survey, "http://x.test/sub")
+    assert (found.decided, found.status, found.location) == (True, 301, location)
+
+
+def test_the_owners_bit_to_run_is_a_folders_too() -> None:
+    lines = "if (-x $request_filename) { return 410; } if (!-e $request_filename) { return 409; }"
+    files = ("0700 ines /srv/a/shut/", "0077 ines /srv/a/odd/", "0644 ines /srv/a/page.html")
+    survey = nginx(f"server {{ listen 192.0.2.10:8080; root /srv/a; {lines} }}", files)
+    asked = ("/shut/", "/odd/", "/page.html", "/none")
+    found = [passage(survey, f"http://x.test:8080{path}").status for path in asked]
+    assert found[0] == 410
+    assert found[1] != 410
+    assert found[2:] == [200, 409]
+
+
+@pytest.mark.parametrize(("kind", "status"), [("", 200), ("volatile; ", 410)])
+def test_what_a_map_gave_is_kept_whatever_becomes_of_the_request(kind: str, status: int) -> None:
+    config = (
+        f"map $uri $gone {{ {kind}default 0; ~html 1; }}"
+        "server { listen 192.0.2.10:8080; root /srv/a; index index.html;"
+        " if ($gone) { return 410; } }"
+    )
+    survey = nginx(config, FILES)
+    # The rules of the server run again for the index: the map was asked for the folder.
+    assert passage(survey, "http://x.test:8080/").status == status
+    assert passage(survey, "http://x.test:8080/index.html").status == 410
+
+
+def test_what_is_set_behind_a_block_changes_nothing_of_its_page() -> None:
+    config = (
+        "server { listen 192.0.2.10:8080; root /srv/a; error_page 403 $page;"
+        " set $page /one.css; index index.html;"
+        " location / { deny all; }"
+        " location = /index.html { set $page /two.html; } location = /one.css { } }"
+    )
+    survey = nginx(config, (*FILES, "0644 ines /srv/a/one.css", "0644 ines /srv/a/two.html"))
+    found = passage(survey, "http://x.test:8080/")
+    assert (found.status, found.content_type) == (403, "text/css")

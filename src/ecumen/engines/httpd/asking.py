@@ -104,6 +104,11 @@ def speaks_tls(asking: Asking) -> bool:
     return asking.arrival.sealed and asking.host.sealed is not None
 
 
+def says_https(asking: Asking) -> bool:
+    """Whether the site gives https as its own scheme: it speaks TLS, or is said to."""
+    return speaks_tls(asking) or asking.host.sealed_outside
+
+
 def own_name(asking: Asking, settings: Settings) -> str | None:
     """Where the site's own name stands in for it; None where only a resolver knows it."""
     named = asking.host.name or _implied_name(asking)
@@ -119,7 +124,7 @@ def own_port(asking: Asking, settings: Settings) -> int:
     # A block without a name takes the port that it is bound to; a name without one has none.
     bound = host.bindings[0].port if host.bindings else None
     named = host.name_port if host.name else bound
-    usual = 443 if speaks_tls(asking) else 80
+    usual = 443 if says_https(asking) else 80
     if settings.canonical == "on":
         return named or physical or usual
     asked = None if asking.by_itself else asking.header.port
@@ -131,7 +136,7 @@ def own_address(asking: Asking, settings: Settings) -> str | None:
     name = own_name(asking, settings)
     if not name:
         return None
-    scheme, usual = ("https", 443) if speaks_tls(asking) else ("http", 80)
+    scheme, usual = ("https", 443) if says_https(asking) else ("http", 80)
     port = own_port(asking, settings)
     return f"{scheme}://{name}" + ("" if port == usual else f":{port}")
 
@@ -149,7 +154,7 @@ def _implied_name(asking: Asking) -> str | None:
 def is_ours(asking: Asking, name: str, port: int | None) -> bool:
     """Whether an address names this very site, so that the engine takes it for a path."""
     host = asking.host
-    port = (443 if speaks_tls(asking) else 80) if port is None else port
+    port = (443 if says_https(asking) else 80) if port is None else port
     for binding in host.bindings:
         if binding.port in (None, port) and binding.address.lower() == name.lower():
             return True
@@ -328,7 +333,7 @@ def plain_variable(name: str, asking: Asking, settings: Settings) -> str | None:
         case "HTTPS":
             return "on" if arrival.sealed else "off"
         case "REQUEST_SCHEME":
-            return "https" if speaks_tls(asking) else "http"
+            return "https" if says_https(asking) else "http"
         case "REQUEST_METHOD":
             return asking.method
         case "REMOTE_ADDR" | "CONN_REMOTE_ADDR":

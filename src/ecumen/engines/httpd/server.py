@@ -157,6 +157,8 @@ class Host:
     name: str | None = None
     name_port: int | None = None
     name_line: Directive | None = None
+    # It calls itself https, as behind a door that takes the seal off (ServerName with a scheme).
+    sealed_outside: bool = False
     names: set[str] = field(default_factory=set)
     wild_names: list[str] = field(default_factory=list)
     alias_lines: list[Directive] = field(default_factory=list)
@@ -243,7 +245,7 @@ class Server:
 
 # --- from the tree ---
 
-_NAME = re.compile(r"(?:(https?)://)?(\[[^]]*\]|[^:]*)(?::(\d+))?", re.IGNORECASE)
+_NAME = re.compile(r"(?:([^:/]+)://)?(\[[^]]*\]|[^:]*)(?::(\d+))?", re.IGNORECASE)
 DEFAULT_TYPES = "mime.types"
 _VIRTUAL = "<virtualhost"
 
@@ -317,9 +319,7 @@ class _Compiler:
         host.name = match[2]
         host.name_port = int(match[3]) if match[3] else None
         host.name_line = directive
-        if match[1]:
-            # The scheme would stand in redirects to the site itself.
-            host.unread.append(directive)
+        host.sealed_outside = (match[1] or "").lower() == "https"
 
     def server_alias(self, host: Host, directive: Directive, given: list[str]) -> None:
         host.alias_lines.append(directive)
@@ -534,9 +534,14 @@ def _inherit(host: Host, main: Host) -> None:
     host.settings = host.settings.over(main.settings)
     # Stable: sections of the main server stand before those of the host at the same depth.
     host.folders = sorted(main.folders + host.folders, key=lambda section: section.depth)
-    host.folder_patterns = main.folder_patterns + host.folder_patterns
+    host.folder_patterns = sorted(main.folder_patterns + host.folder_patterns, key=_slashes)
     host.addresses = main.addresses + host.addresses
     host.unread = main.unread + host.unread
+
+
+def _slashes(section: Section) -> int:
+    """By this the server sorts sections by pattern, too: the slashes in the text of the pattern."""
+    return section.pattern.count("/")
 
 
 def _types(text: bytes) -> dict[str, str]:
@@ -630,6 +635,7 @@ def _compiled(
     default = Settings(options=Options(Opt.FOLLOW, True))
     main.settings = main.settings.over(default)
     main.folders.sort(key=lambda section: section.depth)
+    main.folder_patterns.sort(key=_slashes)
     parts: dict[int, _Virtual] = {}
     bearing = _Bearing()
     hosts = iter(compiler.hosts)

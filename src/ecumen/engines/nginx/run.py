@@ -146,7 +146,7 @@ class Run:
             return
         part.blocks.append(block)
         then = self.at[id(block)] = copy.copy(self)
-        then.state = copy.copy(self.state)
+        then.state = self.state.copied()
 
     def _answer(
         self,
@@ -392,8 +392,10 @@ class Run:
             case "-d":
                 return kind is Kind.DIR
             case "-e":
-                return kind in (Kind.FILE, Kind.DIR)
-        return kind is Kind.FILE and mode & 0o100 != 0
+                # Opened to be looked at, a pipe would hold the worker up.
+                return kind is not None and kind is not Kind.PIPE
+        # The owner's bit, whoever asks; a folder has it too (measured).
+        return kind is not None and kind is not Kind.PIPE and mode & 0o100 != 0
 
     # --- sending the visitor on ---
 
@@ -842,8 +844,7 @@ class Run:
         if page is None or (self.in_error and not self.conf.recursive_errors) or self.changes == 0:
             return Answer(status, block.rank, self.conf.canned(status)), self.conf
         run = copy.copy(self)
-        run.state = copy.copy(self.state)
-        run.state.own = dict(self.state.own)
+        run.state = self.state.copied()
         run.at, run.done = {}, False
         run.in_error = True
         run.status = page.status_for(status)

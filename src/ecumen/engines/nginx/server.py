@@ -79,7 +79,9 @@ def binding(listen: Listen) -> Binding:
 
 @dataclass(frozen=True, slots=True)
 class Map:
-    """One variable that is looked up by another. hosts: names in it may be wild."""
+    """One variable that is looked up by another. hosts: names in it may be wild. volatile: it is
+    looked up anew each time.
+    """
 
     source: Text
     exact: dict[str, Text]
@@ -87,6 +89,7 @@ class Map:
     default: Text
     hosts: bool
     line: Line
+    volatile: bool = False
 
 
 @dataclass(slots=True)
@@ -237,11 +240,11 @@ class Compiler:
             return
         exact: dict[str, Text] = {}
         patterns: list[tuple[Regex | None, Text]] = []
-        default, hosts = text_of(""), False
+        default, hosts, volatile = text_of(""), False, False
         for entry in line.children or ():
             key, value = entry.name, text_of(entry.args[0] if entry.args else "")
             if not entry.args:
-                hosts = hosts or key == "hostnames"
+                hosts, volatile = hosts or key == "hostnames", volatile or key == "volatile"
             elif key == "default":
                 default = value
             elif key.startswith("~"):
@@ -253,7 +256,7 @@ class Compiler:
                 exact[key.removeprefix("\\").lower()] = value
         name = line.args[1].removeprefix("$")
         source = text_of(line.args[0])
-        whole.maps[name] = Map(source, exact, tuple(patterns), default, hosts, line)
+        whole.maps[name] = Map(source, exact, tuple(patterns), default, hosts, line, volatile)
 
     # --- servers ---
 

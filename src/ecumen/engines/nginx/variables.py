@@ -6,7 +6,7 @@ Source: nginx, "Alphabetical index of variables"; ngx_http_map_module.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from ecumen.engines.nginx.server import Map, Server, Whole
 from ecumen.engines.nginx.texts import Text
@@ -36,7 +36,9 @@ MOST_MAPPED = 5_000  # lookups in maps for one request: they can ask for each ot
 
 @dataclass(slots=True)
 class RequestState:
-    """What a request has come to by now. captures: of the last pattern that fitted."""
+    """What a request has come to by now. captures: of the last pattern that fitted. looked_up: what
+    maps gave; they are asked once for a request, whatever becomes of it (measured).
+    """
 
     arrival: Arrival
     server: Server
@@ -50,6 +52,11 @@ class RequestState:
     own: dict[str, str] = field(default_factory=dict)
     captures: Hit | None = None
     mapped: int = 0
+    looked_up: dict[str, str] = field(default_factory=dict)
+
+    def copied(self) -> RequestState:
+        """As it is now: what the request comes to afterwards does not change it."""
+        return replace(self, own=dict(self.own), looked_up=dict(self.looked_up))
 
     def value(self, name: str, deep: int = 0) -> str:
         """Raises LookupError for what the survey cannot tell."""
@@ -62,10 +69,15 @@ class RequestState:
             return known
         table = self.whole.maps.get(name)
         if table is not None and deep < DEEPEST:
+            if name in self.looked_up:
+                return self.looked_up[name]
             self.mapped += 1
             if self.mapped > MOST_MAPPED:
                 raise LookupError(name)
-            return self._mapped(table, deep)
+            found = self._mapped(table, deep)
+            if not table.volatile:
+                self.looked_up[name] = found
+            return found
         if name in self.whole.defined or name in _UNKNOWN or name.startswith(_UNKNOWN_FAMILIES):
             raise LookupError(name)
         return ""
