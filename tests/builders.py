@@ -30,9 +30,11 @@ LoadModule userdir_module m
 LoadModule negotiation_module m
 User www-data
 Group www-data
-TypesConfig /etc/mime.types
+Include /etc/usual
 Listen 192.0.2.10:80
 """
+# Said by every stock configuration.
+USUAL = b"<Directory />\nAllowOverride None\n</Directory>\n"
 TYPES = b"text/html html\ntext/css css\n"
 ACCOUNTS = {"root": 0, "www-data": 33, "ines": 1001, "otto": 1002}
 
@@ -77,8 +79,8 @@ def server(
     kernel: dict[str, str] | None = None,
 ) -> Survey:
     """A survey of one httpd with this configuration behind the usual head."""
-    main = {"/etc/c": (HEAD + config).encode(), "/etc/mime.types": TYPES}
-    lines = [*files, "0644 root /etc/c", "0644 root /etc/mime.types"]
+    main = {"/etc/c": (HEAD + config).encode(), "/etc/mime.types": TYPES, "/etc/usual": USUAL}
+    lines = [*files, *(f"0644 root {path}" for path in main)]
     return Survey(
         host="quay",
         taken_at=0,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 
 from ecumen.passage import Passage
@@ -284,3 +286,25 @@ def test_what_is_set_behind_a_block_changes_nothing_of_its_page() -> None:
     survey = nginx(config, (*FILES, "0644 ines /srv/a/one.css", "0644 ines /srv/a/two.html"))
     found = passage(survey, "http://x.test:8080/")
     assert (found.status, found.content_type) == (403, "text/css")
+
+
+@pytest.mark.parametrize(
+    ("text", "status"),
+    [("# nothing\n\n", 200), ("Options None\n", 500), ("<IfModule no.c>\n</IfModule>\n", 500),
+     ("Nonsense\n", 500)],
+)  # fmt: skip
+def test_where_override_files_were_never_spoken_of_they_are_read_and_may_say_nothing(
+    text: str, status: int
+) -> None:
+    files = ("0644 ines /srv/a/.htaccess", *FILES)
+    survey = server(host("*:80", "a"), files, texts={"/srv/a/.htaccess": text.encode()})
+    assert passage(survey, "http://x.test/").status == 200
+    never = replace(survey, texts={**survey.texts, "/etc/usual": b""})
+    found = passage(never, "http://x.test/")
+    assert (found.decided, found.status) == (True, status)
+    # Above the root, too; and a folder that is closed on the way is closed for all.
+    above = server(host("*:80", "a"), ("0644 ines /.htaccess", *FILES),
+                   texts={"/.htaccess": text.encode(), "/etc/usual": b""})  # fmt: skip
+    assert passage(above, "http://x.test/").status == status
+    shut = server(host("*:80", "a"), ("0700 ines /srv/a/sub/", *FILES), texts={"/etc/usual": b""})
+    assert passage(shut, "http://x.test/sub").status == 403

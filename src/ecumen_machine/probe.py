@@ -91,6 +91,9 @@ def understood(
     grounds = dict.fromkeys(os.path.abspath(folder) for folder in scan)
     grounds |= dict.fromkeys(path for want in wants for path in want.grounds(facts.accounts))
     ground.trees([*grounds, SKELETON])
+    ground.look_into(
+        list(dict.fromkeys(p for want in wants for p in want.override_folders(grounds)))
+    )
     # What new accounts get.
     for path in SOURCES:
         ground.read(path)

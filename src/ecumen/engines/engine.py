@@ -43,6 +43,9 @@ class Wants(Protocol):
     def override_names(self) -> set[str]:
         """What per-folder override files are called."""
 
+    def override_folders(self, grounds: Iterable[str]) -> Iterable[str]:
+        """Folders above those that files are served from, in which override files may be."""
+
     def names(self) -> Iterable[str]:
         """The names that sites claim, in lower case."""
 

@@ -121,6 +121,11 @@ class OverrideReader:
         if tree.mistakes:
             mistake = tree.mistakes[0]
             return Overriding(path, Settings(), (mistake.place, mistake.message))
+        if override is None and not names and tree.directives:
+            # Whatever it is, a section that does not hold included (measured).
+            first = tree.directives[0]
+            why = f"{first.name.lstrip('<')} not allowed here"
+            return Overriding(path, Settings(), (first.place, why))
         allowed = override or Override(frozenset())
         judge = _Judge(self.reader.modules, allowed, names or frozenset())
         draft = Draft(folder)
@@ -237,4 +242,7 @@ def _built_in(module: str) -> bool:
 
 def asks_for(override: Override | None, names: frozenset[str] | None) -> bool:
     """Whether override files are looked for at all."""
-    return bool(names) or (override is not None and bool(override.classes or override.nonfatal))
+    if override is None:
+        # Never set is not none of them: they are looked for, and nothing in them is allowed.
+        return True
+    return bool(names) or bool(override.classes or override.nonfatal)

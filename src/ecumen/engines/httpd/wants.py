@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from ecumen.engines.httpd.lexer import words
+from ecumen.engines.httpd.overrides import asks_for
 from ecumen.engines.httpd.server import Host, Server, load
+from ecumen.engines.httpd.settings import EMPTY
 from ecumen.engines.httpd.way import personal_folder
 from ecumen.engines.tree import Source
 from ecumen.rights.walk import join
@@ -63,6 +65,28 @@ class HttpdWants:
     def override_names(self) -> set[str]:
         """What per-folder override files are called."""
         return {name for host in self._hosts for name in host.override_names or (".htaccess",)}
+
+    def override_folders(self, grounds: Iterable[str]) -> Iterator[str]:
+        """Those above the grounds, unless none is looked at: where nothing is said of override
+        files for `/`, each folder from there on is.
+        """
+        if all(self._closed(host) for host in self._hosts):
+            return
+        for ground in grounds:
+            folder = ground
+            while folder.startswith("/") and folder != "/":
+                folder = folder.rpartition("/")[0] or "/"
+                yield folder
+
+    def _closed(self, host: Host) -> bool:
+        """Whether the server looks for no override file in `/`, and so below only where it is told
+        to anew.
+        """
+        merged = EMPTY
+        for section in host.folders:
+            if section.depth == 0 and section.fits_folder("/"):
+                merged = section.settings.over(merged)
+        return not asks_for(merged.override, merged.override_list)
 
     def names(self) -> Iterator[str]:
         """The names that sites claim, and are bound to."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from ecumen.engines.nginx.server import Whole, load
 from ecumen.engines.tree import Source
@@ -38,6 +38,10 @@ class NginxWants:
         for server in self.whole.servers:
             yield from (log.path for log in server.conf.logs)
             yield server.conf.errors
+
+    def override_folders(self, grounds: Iterable[str]) -> Iterable[str]:
+        """There are no override files."""
+        return ()
 
     def override_names(self) -> set[str]:
         """What per-folder override files are called: there are none."""
