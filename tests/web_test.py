@@ -355,6 +355,22 @@ def test_what_is_under_way_is_told_until_it_ends(admin: Client) -> None:
     ]  # fmt: skip
 
 
+def test_a_session_ends_though_the_screen_goes_on_asking_by_itself(
+    admin: Client, settings: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    now = time.time()
+    monkeypatch.setattr("ecumen_web.sessions.time.time", lambda: now)
+    assert admin.get("/api/surveys").status_code == 200
+    for _ in range(4):
+        now += 0.4 * settings.IDLE
+        assert admin.get("/api/surveys").status_code == 200
+    for _ in range(3):
+        now += 0.4 * settings.IDLE
+        last = admin.get("/api/jobs").status_code
+    assert last == 403
+    assert admin.get("/api/surveys").status_code == 403
+
+
 def test_findings_of_one_cause_are_mended_by_one_plan(admin: Client) -> None:
     hosts = "".join(
         f"<VirtualHost 192.0.2.10:80>\nServerName h{n}.test\nDocumentRoot /srv/h{n}\n"

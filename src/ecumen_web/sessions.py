@@ -17,6 +17,8 @@ _SEEN, _KNOWN = "seen", "own password"
 # whatever is written has all answers worked out anew.
 _NOTED_EVERY = 2  # of the time after which a session ends, the part
 _ALLOWED = ("/api/session", "/api/session/password")
+# A screen that nobody looks at asks this by itself, every few seconds.
+_NOBODYS = ("/api/jobs",)
 
 
 def sessions(
@@ -33,9 +35,10 @@ def sessions(
         if now - cache.get(key, noted or now) > settings.IDLE:
             logout(request)
             return get_response(request)
-        cache.set(key, now, settings.SESSION_COOKIE_AGE)
-        if now - noted > settings.IDLE // _NOTED_EVERY:
-            request.session[_SEEN] = now
+        if request.path not in _NOBODYS:
+            cache.set(key, now, settings.SESSION_COOKIE_AGE)
+            if now - noted > settings.IDLE // _NOTED_EVERY:
+                request.session[_SEEN] = now
         if request.path not in _ALLOWED and not request.session.get(_KNOWN):
             if must_change(request.user):
                 text = "Choose a password of your own first."
