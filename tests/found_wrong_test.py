@@ -308,3 +308,38 @@ def test_where_override_files_were_never_spoken_of_they_are_read_and_may_say_not
     assert passage(above, "http://x.test/").status == status
     shut = server(host("*:80", "a"), ("0700 ines /srv/a/sub/", *FILES), texts={"/etc/usual": b""})
     assert passage(shut, "http://x.test/sub").status == 403
+
+
+def test_what_stands_in_for_what_is_missing_is_judged_by_its_own_rules() -> None:
+    lines = ("FallbackResource /sub/b.txt", "<Directory /srv/a/sub>", "Require all denied",
+             "</Directory>")  # fmt: skip
+    files = ("0644 ines /srv/a/sub/b.txt", *FILES)
+    found = passage(server(host("*:80", "a", *lines), files), "http://x.test/nothere")
+    assert (found.decided, found.status) == (True, 403)
+    found = passage(server(host("*:80", "a", lines[0]), files), "http://x.test/nothere")
+    assert (found.decided, found.status, found.file) == (True, 200, "/srv/a/sub/b.txt")
+
+
+def test_an_index_elsewhere_is_served_for_a_folder_that_cannot_be_entered() -> None:
+    files = ("0744 ines /srv/a/sub/", "0644 ines /srv/a/shared.html", *FILES)
+    for names, status in (("/shared.html", 200), ("index.html /shared.html", 200),
+                          ("index.html", 403), ("/none.html", 403)):  # fmt: skip
+        survey = server(host("*:80", "a", f"DirectoryIndex {names}"), files)
+        found = passage(survey, "http://x.test/sub/")
+        assert (found.decided, found.status) == (True, status), names
+
+
+@pytest.mark.parametrize(
+    ("options", "direct", "index"),
+    [("FollowSymLinks SymLinksIfOwnerMatch", 403, 200), ("+SymLinksIfOwnerMatch", 403, 200),
+     ("SymLinksIfOwnerMatch", 403, 403), ("FollowSymLinks", 200, 200), ("None", 403, 403)],
+)  # fmt: skip
+def test_the_owners_of_a_link_that_is_the_index_are_not_compared_where_all_are_followed(
+    options: str, direct: int, index: int
+) -> None:
+    files = ("0777 otto /srv/a/index.html -> /srv/b/index.html", FILES[1])
+    survey = server(
+        f"<Directory /srv/a>\nOptions {options}\n</Directory>\n" + host("*:80", "a"), files
+    )
+    assert passage(survey, "http://x.test/index.html").status == direct
+    assert passage(survey, "http://x.test/").status == index

@@ -151,11 +151,11 @@ class Serving:
         named = choice.value
         sub = self._aside(named if named.startswith("/") else f"{folder}/{named}", looked)
         entry = sub.target.walked.entry if sub.target is not None else None
+        blocks = self._blocks_of(sub)
         if self._is_file(sub, entry):
-            return _StandIn(choice.value, proof, sub)
+            return _StandIn(choice.value, proof, sub, blocks=tuple(blocks))
         if sub.part.answer is not None:
             return _StandIn(choice.value, proof, answer=sub.part.answer)
-        blocks = self._blocks_of(sub)
         if blocks:
             return _StandIn(choice.value, proof, blocks=tuple(blocks))
         if entry is not None:
@@ -391,16 +391,12 @@ class Serving:
 
     def _index(self, walked: Walked, folder: Entry, names: Sequence[str]) -> bool:
         """Tries the index names in order; False where a listing is the next to be tried."""
-        step = self.walker.search(folder)
-        if step.blocked:
-            # By its own path, however it was reached: it is closed once.
-            facts = {"path": folder.path}
-            self._block(codes.LADDER_SHUT, Rank(Phase.FOLDER), 403, facts, Proof(entry=folder))
         place = self.target.settings.index_place
         if place is not None:
             self.part.facts["index_line"] = place
         refused: Looked | None = None
         refused_blocks: list[Block] = []
+        closed: list[Block] = []
         for number, name in enumerate(names):
             if "?" in name or name.endswith("/"):
                 proof = Proof(place=place, text=name)
@@ -435,11 +431,15 @@ class Serving:
                 return True
             if stand_in is not None:
                 blocks = list(stand_in.blocks)
-            if blocks:
+            if entry is None and all(b.code == codes.LADDER_SHUT for b in blocks):
+                # Once the folder is open, nothing is there.
+                closed = closed or blocks
+            elif blocks:
                 refused, refused_blocks = sub, blocks
             outcome = "blocked" if blocks else "missing"
             self.part.picture.append(Candidate(name, path, outcome, entry))
         if refused is None:
+            self.handling.take(closed, [])
             return False
         self.handling.take(refused_blocks, [])
         self._after_refusal(refused)

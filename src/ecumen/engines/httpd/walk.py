@@ -108,8 +108,9 @@ class FolderWalk:
             self._unseen(walked, "/", 0)
             return walked
         for depth, name in enumerate(names[done:], done + 1):
-            last = asked and depth == len(names) and not filename.endswith("/")
-            if not self._component(walked, name, depth, last):
+            last = depth == len(names) and not filename.endswith("/")
+            index = last and not asked and walked.path == beside
+            if not self._component(walked, name, depth, last and asked, index=index):
                 walked.rest = "".join(f"/{left}" for left in names[depth:])
                 if filename.endswith("/"):
                     walked.rest += "/"
@@ -265,8 +266,12 @@ class FolderWalk:
 
     # --- one component ---
 
-    def _component(self, walked: Walked, name: str, depth: int, last: bool) -> bool:
-        """Goes one name further; False where the walk ends there."""
+    def _component(
+        self, walked: Walked, name: str, depth: int, last: bool, *, index: bool = False
+    ) -> bool:
+        """Goes one name further; False where the walk ends there. index: the server looks at what
+        lies in the folder for itself.
+        """
         here = walked.entry
         assert here is not None
         options = walked.settings.options
@@ -288,7 +293,7 @@ class FolderWalk:
                 walked.blocks.append(Block(codes.LADDER_NAME_TOO_LONG, rank, 403, facts))
             return False
         if entry.kind is Kind.LINK:
-            target = self._link(walked, entry, rank)
+            target = self._link(walked, entry, rank, index=index)
             if target is None:
                 walked.entry = None
                 return False
@@ -337,13 +342,16 @@ class FolderWalk:
 
     # --- links ---
 
-    def _link(self, walked: Walked, link: Entry, rank: Rank) -> Entry | None:
+    def _link(self, walked: Walked, link: Entry, rank: Rank, *, index: bool) -> Entry | None:
         options = walked.settings.options
         bits = options.bits if options else Opt.NONE
         place = options.place if options else None
         line = Proof(place=place, text=options.text if options else "")
         lead = self.walker.follow(link)
         rule = "owner" if bits & Opt.OWNER_MATCH else "all" if bits & Opt.FOLLOW else "none"
+        if index and bits & Opt.FOLLOW:
+            # Where both are said, nobody compares the owners of an index (measured).
+            rule = "all"
         allowed = rule != "none"
         facts = {"path": walked.path, "target": link.target or ""}
         if not allowed:
