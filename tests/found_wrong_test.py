@@ -343,3 +343,45 @@ def test_the_owners_of_a_link_that_is_the_index_are_not_compared_where_all_are_f
     )
     assert passage(survey, "http://x.test/index.html").status == direct
     assert passage(survey, "http://x.test/").status == index
+
+
+def test_methods_that_are_not_allowed_are_refused_before_any_rule() -> None:
+    """Missing things and folders without their slash, too; deeper sections may allow all again."""
+    head = "LoadModule allowmethods_module m\n<Directory /srv/a>\nAllowMethods GET\n"
+    config = f"{head}Require ip 192.0.2.1\n</Directory>\n<Directory /srv/a/sub>\nAllowMethods reset\n</Directory>\n"
+    files = ("0644 ines /srv/a/sub/b.txt", "0755 ines /srv/a/dir/", *FILES)
+    survey = server(config + host("*:80", "a"), files)
+
+    def status(method: str, path: str) -> int | None:
+        return passage(survey, f"http://x.test{path}", method=method, source="192.0.2.1").status
+
+    assert [status("GET", p) for p in ("/index.html", "/none", "/dir")] == [200, 404, 301]
+    assert [status("HEAD", p) for p in ("/index.html", "/none")] == [200, 404]
+    for method in ("POST", "PUT", "OPTIONS", "BREW"):
+        assert [status(method, p) for p in ("/index.html", "/none", "/dir")] == [405] * 3
+    assert status("POST", "/sub/b.txt") == 200
+    refused = passage(survey, "http://x.test/index.html", method="PUT", source="198.51.100.1")
+    assert (refused.status, codes(refused)) == (405, ["rule.method", "rule.denied", "serve.method"])
+
+
+@pytest.mark.parametrize(
+    ("word", "status"),
+    [("On", 302), ("permanent", 301), ("seeother", 303), ("307", 307), ("Off", 200)],
+)
+def test_a_visitor_may_be_sent_to_the_index_without_the_query(word: str, status: int) -> None:
+    lines = ("ServerName x.test", f"DirectoryIndexRedirect {word}")
+    found = passage(server(host("*:80", "a", *lines), FILES), "http://x.test/?a=1")
+    assert (found.decided, found.status) == (True, status)
+    assert found.location == (None if status == 200 else "http://x.test/index.html")
+
+
+@pytest.mark.parametrize(
+    ("line", "decided"),
+    [("RequestHeader set X-In 1", True), ("RequestHeader unset Accept", False),
+     ("RequestHeader set Host y.test early", False)],
+)  # fmt: skip
+def test_headers_of_requests_are_changed_behind_what_answers_by_them(
+    line: str, decided: bool
+) -> None:
+    config = "LoadModule headers_module m\n" + host("*:80", "a", line)
+    assert passage(server(config, FILES), "http://x.test/").decided is decided

@@ -390,6 +390,11 @@ RULE_DENIED = _blocked(
     "Open the folder to these visitors, in the section that closes it.",
     findings=("rule.still-closed", "rule.no-rule"),
 )
+RULE_METHOD = _blocked(
+    "rule.method",
+    "Requests by {method} are not allowed here, only those by {allowed}.",
+    "Name {method} in the line that says which are allowed.",
+)
 RULE_LOCAL_ONLY = _blocked(
     "rule.local-only",
     "Only the server itself may see this; {client} may not.",

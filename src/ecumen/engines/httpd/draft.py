@@ -366,6 +366,30 @@ class Draft:
         if len(plain) == 3 and plain[0].lower() == "set" and plain[1].lower() == "cache-control":
             self.values["cache_control"] = Choice(plain[2], directive.place, directive.quoted)
 
+    def request_header(self, directive: Directive, given: list[str]) -> None:
+        """What is asked is changed behind all that answers by it, unless early; or it chooses."""
+        if given[-1:] == ["early"] or any(word.lower().startswith("accept") for word in given[1:2]):
+            self.unread.append(directive)
+
+    def methods(self, directive: Directive, given: list[str]) -> None:
+        """Those of one section add up; `reset` allows all again."""
+        before = self.values.get("methods")
+        names = before.value.split() if isinstance(before, Choice) else []
+        for name in given:
+            names = [] if name.lower() == "reset" else [*names, name]
+        if "GET" in names:
+            names.append("HEAD")
+        value = " ".join(dict.fromkeys(names))
+        self.values["methods"] = Choice(value, directive.place, directive.quoted)
+
+    def index_redirect(self, directive: Directive, given: list[str]) -> None:
+        word = given[0].lower() if len(given) == 1 else ""
+        status = _SENT_BY.get(word, int(word) if word.isascii() and word.isdigit() else None)
+        if status is None:
+            self.unread.append(directive)
+        else:
+            self.values["index_sent"] = status
+
     def etag(self, directive: Directive, given: list[str]) -> None:
         self.values["etag"] = given[-1].lower() if given else None
 
@@ -393,6 +417,7 @@ class Draft:
         self.endings[key] = replace(before, **{attribute: value, "place": place})  # type: ignore[arg-type]
 
 
+_SENT_BY = {"on": 302, "off": 0, "temp": 302, "permanent": 301, "seeother": 303}
 _CLASSES = ("authconfig", "fileinfo", "indexes", "limit", "options")
 
 
@@ -511,6 +536,9 @@ _TAKERS: dict[str, _Taker] = {
     "indexoptions": Draft.listing,
     "errordocument": Draft.error_page,
     "header": Draft.header,
+    "requestheader": Draft.request_header,
+    "allowmethods": Draft.methods,
+    "directoryindexredirect": Draft.index_redirect,
     "fileetag": Draft.etag,
     "expiresactive": _flag("expires"),
     "expiresdefault": _choice("expires_default"),

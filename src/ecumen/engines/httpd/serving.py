@@ -423,6 +423,9 @@ class Serving:
                 assert entry is not None
                 self.part.picture.append(Candidate(name, path, "served", entry))
                 self._not_tried(names[number + 1 :], walked.path)
+                if self.target.settings.index_sent:
+                    self._index_elsewhere(sub, self.target.settings.index_sent)
+                    return True
                 self._serve_sub(sub, sub.target, entry)
                 return True
             stand_in = self._stands_in(sub) if entry is None and not blocks else None
@@ -444,6 +447,19 @@ class Serving:
         self.handling.take(refused_blocks, [])
         self._after_refusal(refused)
         return True
+
+    def _index_elsewhere(self, sub: Looked, status: int) -> None:
+        """The visitor is sent to the index by its own address, without the query (measured)."""
+        rank = Rank(Phase.FOLDER, 1)
+        where = own_address(self.looked.asking, self.target.settings)
+        path = sub.way.path
+        # The address is put together as it was looked up; what becomes of odd letters is not known.
+        location = None if where is None or escaped(path) != path else f"{where}{path}"
+        if location is None:
+            self._doubt(codes.SERVE_OWN_NAME, rank, {}, only_type=True)
+        self.part.code = codes.SERVE_INDEX_SENT
+        self.part.facts["index"] = path.rpartition("/")[2]
+        self.part.answer = Answer(status, rank, REDIRECT, location)
 
     def _stands_in(self, sub: Looked) -> _StandIn | None:
         """What stands in for what is missing, for an index too."""

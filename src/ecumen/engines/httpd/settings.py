@@ -152,6 +152,10 @@ class Settings:
     index: tuple[str, ...] | None = None
     index_place: Place | None = None
     slash: bool | None = None
+    # The methods that are allowed, with blanks between them; "" for all.
+    methods: Choice | None = None
+    # The status by which visitors are sent to an index; 0 where it is served in place.
+    index_sent: int | None = None
     handler: Choice | None = None
     forced_type: Choice | None = None
     default_charset: Choice | None = None

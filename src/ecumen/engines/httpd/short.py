@@ -215,6 +215,8 @@ class ShortAnswers:
             or settings.redirects
             or settings.fallback is not None
             or settings.slash is False
+            or settings.methods is not None
+            or settings.index_sent
             or with_value(settings.handler) is not None
         ):
             return None

@@ -149,6 +149,7 @@ class Targets:
         if visitor.judged is settings:
             target.lines = _rule_lines(sections, access, AccessOutcome.GRANTED)
             return
+        self._methods(target, visitor)
         let_in = self._compat(target, visitor)
         any_will_do = settings.compat is not None and settings.compat.any_will_do(visitor.method)
         outcome: AccessOutcome | None = AccessOutcome.GRANTED
@@ -188,6 +189,16 @@ class Targets:
                 code = codes.RULE_LOCAL_ONLY if _only_local(proofs) else codes.RULE_DENIED
                 target.blocks.append(Block(code, rank, 403, _whom(visitor), proofs))
         return outcome
+
+    def _methods(self, target: Target, visitor: Visitor) -> None:
+        """The methods that are allowed at all: asked before any rule."""
+        choice = target.settings.methods
+        if choice is None or not choice.value or visitor.method in choice.value.split():
+            return
+        facts = {"method": visitor.method, "allowed": choice.value.replace(" ", ", ")}
+        line = Proof(place=choice.place, text=choice.text)
+        rank = Rank(Phase.ACCESS, -1)
+        target.blocks.append(Block(codes.RULE_METHOD, rank, 405, facts, (line,)))
 
     def _compat(self, target: Target, visitor: Visitor) -> bool | None:
         """Whether the older rules let the visitor in; they are judged first."""
