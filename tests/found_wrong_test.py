@@ -385,3 +385,41 @@ def test_headers_of_requests_are_changed_behind_what_answers_by_them(
 ) -> None:
     config = "LoadModule headers_module m\n" + host("*:80", "a", line)
     assert passage(server(config, FILES), "http://x.test/").decided is decided
+
+
+@pytest.mark.parametrize(
+    ("how", "expected"),
+    [
+        # A link of the same owner at the end, one of another owner, a folder's, one that leads on
+        # through another's, and the root itself by a link above it.
+        ("on", [403, 403, 404, 403, 404]),
+        ("if_not_owner", [200, 403, 403, 200, 403]),
+        ("on from=/srv/a", [403, 403, 404, 403, 404]),
+        ("on from=$document_root", [403, 403, 404, 403, 200]),
+        ("if_not_owner from=$document_root/", [200, 403, 403, 200, 200]),
+        ("on from=/elsewhere", [403, 403, 404, 403, 404]),
+        ("off", [200, 200, 200, 200, 200]),
+    ],
+)
+def test_links_are_judged_from_where_the_configuration_says(how: str, expected: list[int]) -> None:
+    files = (
+        "0644 ines /srv/a/page.html", "0777 ines /srv/a/mine.html -> page.html",
+        "0777 otto /srv/a/other.html -> page.html", "0644 ines /srv/b/x.html",
+        "0777 otto /srv/a/dir -> /srv/b", "0777 ines /srv/a/chain.html -> other.html",
+        "0777 otto /srv/ln -> a",
+    )  # fmt: skip
+    config = "".join(
+        f"server {{ listen 192.0.2.10:{port}; root {root}; disable_symlinks {how}; }}"
+        for port, root in ((8080, "/srv/a"), (8081, "/srv/ln"))
+    )
+    survey = nginx(config, files)
+    asked = (
+        "8080/mine.html",
+        "8080/other.html",
+        "8080/dir/x.html",
+        "8080/chain.html",
+        "8081/page.html",
+    )
+    found = [passage(survey, f"http://x.test:{each}") for each in asked]
+    assert [each.decided for each in found] == [True] * 5
+    assert [each.status for each in found] == expected

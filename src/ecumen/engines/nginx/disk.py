@@ -105,18 +105,67 @@ class Disk:
         self, path: str, link: Entry, links: tuple[str, ...], seen: Seen, rank: Rank
     ) -> str:
         """The error for a link that the configuration does not let through."""
-        if links != ("on",):
+        judged = self._judged(path, links)
+        if judged is None:
             seen.doubts.append(Doubt(codes.LADDER_LINK_UNKNOWN, rank, {"path": link.path}))
             return ""
+        if link.path not in judged:
+            return ""
+        if links[0] == "if_not_owner":
+            return self._owned(link, seen, rank)
         # Only a link that is met first, and at the very end, is one that is not followed; any other
         # is no folder to go through.
-        final = path == link.path
+        final = judged[link.path]
         facts = {"path": link.path, "target": link.target or ""}
         if not any(block.code == codes.LADDER_LINK_REFUSED for block in seen.shut):
             code = 403 if final else 404
             proofs = (Proof(entry=link),)
             seen.shut.append(Block(codes.LADDER_LINK_REFUSED, rank, code, facts, proofs))
         return "ELOOP" if final else "ENOENT"
+
+    def _owned(self, link: Entry, seen: Seen, rank: Rank) -> str:
+        """A link and what it leads to in the end must have one owner; one that leads nowhere is
+        only that.
+        """
+        lead = self.walker.follow(link)
+        if lead.problem is Problem.UNSEEN:
+            seen.doubts.append(Doubt(codes.LADDER_LINK_UNKNOWN, rank, {"path": link.path}))
+        if lead.entry is None or lead.problem is not None or lead.entry.uid == link.uid:
+            return ""
+        facts = {"path": link.path, "target": link.target or ""}
+        proofs = (Proof(entry=link), Proof(entry=lead.entry))
+        seen.shut.append(Block(codes.LADDER_LINK_OWNER, rank, 403, facts, proofs))
+        return "ELOOP"
+
+    def _judged(self, path: str, links: tuple[str, ...]) -> dict[str, bool] | None:
+        """The links on a path that the engine looks at, and whether each is its last part; None
+        where that cannot be told. Not those that another link leads through, nor those in the part
+        that `from` names, which is passed over where the path begins with it.
+        """
+        mode, *more = links
+        if mode not in ("on", "if_not_owner") or len(more) > 1 or "/../" in f"{path}/":
+            return None
+        begin = more[0].removeprefix("from=").rstrip("/") if more else ""
+        if "$" in begin or (more and not more[0].startswith("from=")):
+            return None
+        passed = 0
+        if begin and (path == begin or path.startswith(f"{begin}/")):
+            passed = len([part for part in begin.split("/") if part])
+        parts = [part for part in path.split("/") if part]
+        found: dict[str, bool] = {}
+        folder = "/"
+        for at, part in enumerate(parts):
+            entry, _ = self.walker.look(folder, part)
+            if entry is None:
+                break
+            last = at == len(parts) - 1 and not path.endswith("/")
+            if entry.kind is Kind.LINK and at >= passed:
+                found[entry.path] = last
+            walk = self.walker.walk("/" + "/".join(parts[: at + 1]))
+            if walk.entry is None or walk.problem is not None:
+                break
+            folder = walk.physical
+        return found
 
     def open(self, path: str, links: tuple[str, ...], rank: Rank) -> Seen:
         """What open(2) for reading says."""

@@ -377,7 +377,7 @@ class Run:
             return (left == right) != negated
         if not left.startswith("/"):
             raise NotEvaluated(rule.line, "a relative path")
-        seen = self.disk.stat(left, self.conf.links, self.rank(Phase.MAPPING))
+        seen = self.disk.stat(left, self._links(), self.rank(Phase.MAPPING))
         if seen.doubts:
             raise NotEvaluated(rule.line, f"whether there is {left}")
         entry = seen.entry if not seen.error else None
@@ -498,7 +498,7 @@ class Run:
         for text, folder in tries.tries:
             name = self.conf.root.tried(self._value(text, tries.line), self.state.path)
             path = base + name
-            seen = self.disk.stat(path, self.conf.links, self.rank(Phase.RULES))
+            seen = self.disk.stat(path, self._links(), self.rank(Phase.RULES))
             self._doubts_of(seen)
             wanted = seen.entry is not None and (seen.entry.kind is Kind.DIR) == folder
             outcome = "blocked" if wanted and seen.error else "served" if wanted else "missing"
@@ -664,6 +664,13 @@ class Run:
 
     # --- files and folders ---
 
+    def _links(self) -> tuple[str, ...]:
+        """How links are judged here; from where on may be told by the root."""
+        links, root = self.conf.links, self.conf.root
+        if len(links) == 2 and root.path.constant:
+            return (links[0], links[1].replace("$document_root", root.path.source))
+        return links
+
     def _doubts_of(self, seen: Seen) -> None:
         self.handling.ladder.doubts += seen.doubts
 
@@ -685,7 +692,7 @@ class Run:
                 self._candidates(number, "served", name, name, None)
                 return self._again(name, self.state.query)
             path = folder + name
-            seen = self.disk.stat(path, self.conf.links, self.rank(Phase.FOLDER))
+            seen = self.disk.stat(path, self._links(), self.rank(Phase.FOLDER))
             if seen.shut:
                 self._climbed(seen)
             self._doubts_of(seen)
@@ -720,7 +727,7 @@ class Run:
 
     def _is_folder(self, folder: str) -> bool:
         """Once an index was not there: whether the folder itself is."""
-        seen = self.disk.stat(folder.rstrip("/") or "/", self.conf.links, self.rank(Phase.FOLDER))
+        seen = self.disk.stat(folder.rstrip("/") or "/", self._links(), self.rank(Phase.FOLDER))
         if seen.entry is None and seen.beyond:
             self._climbed(seen)
             self._block(codes.SERVE_MISSING, Phase.FOLDER, 404, {"path": folder})
@@ -739,7 +746,7 @@ class Run:
             return None
         # The engine takes the last character for a slash, also where an alias has none.
         opened = folder[:-1] or "/"
-        seen = self.disk.open(opened, self.conf.links, self.rank(Phase.CONTENT))
+        seen = self.disk.open(opened, self._links(), self.rank(Phase.CONTENT))
         self._climbed(seen)
         if seen.entry is None:
             self._block(codes.SERVE_MISSING, Phase.CONTENT, 404, facts)
@@ -772,7 +779,7 @@ class Run:
                 return
 
     def _static(self, path: str) -> Action | None:
-        seen = self.disk.open(path, self.conf.links, self.rank(Phase.CONTENT))
+        seen = self.disk.open(path, self._links(), self.rank(Phase.CONTENT))
         self._climbed(seen)
         entry, error = seen.entry, seen.beyond
         facts = {"path": path}
