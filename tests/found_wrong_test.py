@@ -348,7 +348,8 @@ def test_the_owners_of_a_link_that_is_the_index_are_not_compared_where_all_are_f
 def test_methods_that_are_not_allowed_are_refused_before_any_rule() -> None:
     """Missing things and folders without their slash, too; deeper sections may allow all again."""
     head = "LoadModule allowmethods_module m\n<Directory /srv/a>\nAllowMethods GET\n"
-    config = f"{head}Require ip 192.0.2.1\n</Directory>\n<Directory /srv/a/sub>\nAllowMethods reset\n</Directory>\n"
+    config = f"{head}Require ip 192.0.2.1\n</Directory>\n"
+    config += "<Directory /srv/a/sub>\nAllowMethods reset\n</Directory>\n"
     files = ("0644 ines /srv/a/sub/b.txt", "0755 ines /srv/a/dir/", *FILES)
     survey = server(config + host("*:80", "a"), files)
 
