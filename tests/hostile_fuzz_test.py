@@ -14,7 +14,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from ecumen.audit import audit
-from ecumen.engines.httpd.overrides import known_directives
+from ecumen.engines.httpd.modules import known_directives
 from ecumen.engines.nginx.catalogue import NO_EFFECT
 from ecumen.engines.nginx.config import _TAKERS
 from ecumen.errors import EcumenError

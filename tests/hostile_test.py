@@ -10,7 +10,7 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from ecumen.audit import audit
-from ecumen.engines.httpd.overrides import known_directives
+from ecumen.engines.httpd.modules import known_directives
 from ecumen.engines.nginx.catalogue import NO_EFFECT
 from ecumen.engines.nginx.config import _TAKERS
 from ecumen.passage import Follower, read_request

@@ -5,9 +5,10 @@ Source: httpd 2.4, "Module Index"; the source file names stand in each module's 
 
 from __future__ import annotations
 
-import json
+from collections.abc import Mapping
+from dataclasses import dataclass
 from functools import cache
-from importlib.resources import files
+from importlib import resources
 
 _OTHER_FILES = {
     "core_module": "core.c",
@@ -19,6 +20,8 @@ _OTHER_FILES = {
 }
 _OTHER_IDENTIFIERS = {file: name for name, file in _OTHER_FILES.items()}
 
+# Of these the list of directives holds none.
+_NOT_LISTED = frozenset(("lua_module", "mpm_prefork_module", "mpm_worker_module"))
 # Never loaded, as they are the server itself.
 _ALWAYS = frozenset(("core_module", "http_module", "so_module", "unixd_module", "version_module"))
 
@@ -48,25 +51,47 @@ OWN = frozenset(
 )
 
 
-@cache
-def directives() -> dict[str, tuple[str, str]]:
-    """Every directive of the stock modules, lower case, sections with `<`: the identifier of its
-    module, and where the server allows it. Source: the server's own list (bin/make-directives).
+@dataclass(frozen=True, slots=True)
+class KnownDirective:
+    """module: its identifier. needs: what an override file needs to be allowed to hold it: `-` for
+    never, or `any`, or classes of which one must be allowed.
     """
-    text = (files(__package__) / "directives.json").read_text("utf-8")
-    return {name: (identifier(file), where) for name, (file, where) in json.loads(text).items()}
+
+    module: str
+    needs: frozenset[str]
+
+
+@cache
+def known_directives() -> Mapping[str, KnownDirective]:
+    """By name in lower case, sections with `<`. Source: the server's own list
+    (bin/make-directives).
+    """
+    table = resources.files("ecumen.engines.httpd").joinpath("directives.tsv").read_text()
+    rows = (line.split("\t") for line in table.splitlines())
+    return {
+        name: KnownDirective(module, frozenset(needs.split(","))) for name, module, needs in rows
+    }
+
+
+def is_built_in(module: str) -> bool:
+    """Whether it is never loaded, as it is the server itself."""
+    return module in _ALWAYS
 
 
 def is_known(directive: str, modules: set[str]) -> bool | None:
     """Whether the server knows a directive (lower case) with these modules loaded; None where a
-    module is none of the stock's, and may bring it.
+    module is loaded of which the list holds none, and that may bring it.
     """
-    found = directives().get(directive)
+    found = known_directives().get(directive)
     if directive.startswith("serveradm"):
         return True
-    if found is not None and (found[0] in modules or found[0] in _ALWAYS):
+    if found is not None and (found.module in modules or is_built_in(found.module)):
         return True
-    return None if found is None and not modules <= OWN else False
+    if found is not None:
+        # The models of workers share most of theirs, and the list has them of one.
+        others = found.module.startswith("mpm_") and any(m.startswith("mpm_") for m in modules)
+        return None if others else False
+    return None if not modules <= OWN or modules & _NOT_LISTED else False
 
 
 # What makes content, and the modules of which one must be there for it.

@@ -6,16 +6,14 @@ directives there are, and what each needs, is the table `directives.tsv`, as the
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import cache
-from importlib import resources
 
 from ecumen.engines.httpd.access import access_fault, expression_of
 from ecumen.engines.httpd.draft import CONDITIONAL, Draft
 from ecumen.engines.httpd.expressions import read as read_condition
 from ecumen.engines.httpd.lexer import words
-from ecumen.engines.httpd.modules import OWN
+from ecumen.engines.httpd.modules import OWN, is_built_in, known_directives
 from ecumen.engines.httpd.reader import Reader
 from ecumen.engines.httpd.settings import Opt, Options, Override, Settings
 from ecumen.engines.tree import Directive, Place
@@ -73,20 +71,6 @@ class Overriding:
     settings: Settings
     fault: tuple[Place, str] | None = None
     doubts: tuple[Directive, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class _Known:
-    module: str
-    needs: frozenset[str]
-
-
-@cache
-def known_directives() -> Mapping[str, _Known]:
-    """By name in lower case. needs: `-` for never in an override file, or `any`, or classes."""
-    table = resources.files("ecumen.engines.httpd").joinpath("directives.tsv").read_text()
-    rows = (line.split("\t") for line in table.splitlines())
-    return {name: _Known(module, frozenset(needs.split(","))) for name, module, needs in rows}
 
 
 class OverrideReader:
@@ -191,7 +175,7 @@ class _Judge:
         name = directive.name.lower()
         known = known_directives().get(name)
         shown = directive.name
-        if known is None or (known.module not in self.modules and not _built_in(known.module)):
+        if known is None or (known.module not in self.modules and not is_built_in(known.module)):
             if known is None and (self.others or name.startswith("php_")):
                 return None
             if "unknown" in self.allowed.nonfatal:
@@ -234,10 +218,6 @@ class _Judge:
             if verdict != "":
                 return verdict
         return ""
-
-
-def _built_in(module: str) -> bool:
-    return module in ("core_module", "http_module")
 
 
 def asks_for(override: Override | None, names: frozenset[str] | None) -> bool:
