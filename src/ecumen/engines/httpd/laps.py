@@ -77,11 +77,13 @@ class Laps:
             looked = lap.looked
             if looked is None or looked.goes_on is None:
                 break
+            # "LimitInternalRecursion": the server gives up with a fault of its own.
             if asking.lap - begun >= MOST_LAPS:
                 rank = Rank(Phase.RULES, 2).on_lap(asking.lap)
                 handling.way.blocks.append(Block(codes.WAY_LOOPS, rank, 500, {}))
                 break
             asking = _next(looked)
+        # An error on the way to the page of an error gets no page of its own.
         if asking.status == 200:
             self._error_page(handling, laps)
 

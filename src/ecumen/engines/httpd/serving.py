@@ -128,6 +128,7 @@ class Serving:
             self.part.code = codes.PASSAGE_NOT_REACHED
             return
         typed = self._typed(self.looked, self.target, walked.path)
+        # Where a maker of content is set, also by the missing name's ending, nothing stands in.
         if not self._has_handler(self.looked, self.target, typed):
             stand_in = self._fallback(self.looked)
             if stand_in is not None:
@@ -162,6 +163,7 @@ class Serving:
             self._doubt(codes.SERVE_FALLBACK, Rank(Phase.FOLDER), {"name": choice.value}, proof)
             return None
         if deep < DEEPEST_FALLBACK:
+            # What stands in may be missing itself, and have something that stands in for it.
             return self._fallback(sub, deep + 1)
         facts = {"path": sub.target.walked.path if sub.target else choice.value}
         rank = Rank(Phase.FOLDER)
@@ -259,6 +261,7 @@ class Serving:
             return
         if self._other_method(path):
             return
+        # Files take no path behind them, unless told to ("AcceptPathInfo").
         if walked.rest and target.settings.path_info != "on":
             facts = {"path": path, "rest": walked.rest}
             self._block(codes.SERVE_TRAILING_PATH, rank, 404, facts, Proof(entry=entry, path=path))
@@ -358,10 +361,12 @@ class Serving:
         if method in ("GET", "HEAD", "POST"):
             return False
         if method == "OPTIONS":
+            # Answered whatever is there, or missing; the content type hangs on the build.
             self.part.code = codes.SERVE_OPTIONS
             self._doubt(codes.SERVE_OPTIONS, rank, facts, only_type=True)
             self.part.answer = Answer(200, rank)
         elif method in KNOWN:
+            # The core knows the method and no maker of content took it.
             self._block(codes.SERVE_METHOD, rank, 405, facts)
         else:
             self._block(codes.SERVE_METHOD_UNKNOWN, rank, 501, facts)
@@ -372,6 +377,7 @@ class Serving:
     def _folder(self, walked: Walked, folder: Entry) -> None:
         settings = self.target.settings
         if not self.path.endswith("/"):
+            # "DirectorySlash": before rules of rewriting begin anew, and before any index.
             if settings.slash is not False:
                 self._redirect(self.looked, f"{self.path}/", Rank(Phase.FOLDER))
                 return
@@ -399,6 +405,7 @@ class Serving:
         closed: list[Block] = []
         for number, name in enumerate(names):
             if "?" in name or name.endswith("/"):
+                # Looked up with a query of its own, or as a folder's.
                 proof = Proof(place=place, text=name)
                 self._doubt(codes.SERVE_INDEX_ELSEWHERE, Rank(Phase.FOLDER), {"name": name}, proof)
                 continue
@@ -557,6 +564,7 @@ class Serving:
                 return
         if self._other_method(walked.path):
             return
+        # Listings are made for GET alone; without one a folder is nothing to the core (measured).
         if self.method == "POST" or (handler is not None and self._nobody(handler)):
             self._block(codes.SERVE_POST_ON_FOLDER, rank, 404, facts)
             return

@@ -231,6 +231,7 @@ class FolderWalk:
         if walk.problem is Problem.UNSEEN:
             self._unseen(walked, path, depth)
             return False
+        # A link that leads nowhere is as good as none.
         if walk.problem in (Problem.MISSING, Problem.NOT_FOLDER):
             return False
         shut = {block.path for block in walked.blocks if block.code == codes.LADDER_SHUT}
@@ -240,6 +241,7 @@ class FolderWalk:
             return False
         proof = Proof(entry=entry, path=path)
         if entry.kind is Kind.PIPE:
+            # Opening one holds the worker up for good; what others then get is not known.
             walked.doubts.append(Doubt(codes.RULE_OVERRIDE_FILE, rank, facts, (proof,)))
             return False
         if entry.kind is not Kind.FILE or not decide(entry, self.walker.subject, READ).allowed:

@@ -201,6 +201,7 @@ class Run:
             self.state.captured(found.hit)
         location = found.location
         if location is None:
+            # No location fits: the server's own lines hold ("location").
             return self._access
         self._enter(location.conf)
         if location.conf.internal and not self.internal:
@@ -224,6 +225,7 @@ class Run:
             return None
         if not self.changed:
             return self._access
+        # An address that rules changed is looked up anew, ten times at most ("rewrite").
         self.changes -= 1
         if self.changes == 0:
             self._loops()
@@ -244,6 +246,7 @@ class Run:
         """Whether no further rule runs."""
         for rule in rules:
             if isinstance(rule, Return):
+                # The first one that is met ends the request, whatever stands behind it.
                 self._return(rule)
                 return True
             if isinstance(rule, Rewrite):
@@ -253,10 +256,13 @@ class Run:
                 self.state.own[rule.name] = self._value(rule.value, rule.line, quoted=self.quote)
             elif isinstance(rule, If):
                 if self._holds(rule):
+                    # What holds within the condition takes the place of the location's: tries are
+                    # gone, root and access are inherited (measured).
                     self._enter(rule.conf)
                     if self._each(rule.conf.rules):
                         return True
             else:
+                # `break` ends the rules of this place, and the address is not looked up anew.
                 self.changed = False
                 return True
         return False
@@ -291,6 +297,7 @@ class Run:
         if status in config.REDIRECTS:
             self._sent(status, text or "", codes.WAY_SENT, rule.line)
         elif status == 444:
+            # The engine's own number for closing the connection without an answer ("return").
             self._block(codes.WAY_HUNG_UP, Phase.MAPPING, None, {}, *lines)
         elif status < 400 or text:
             kind = None if status in (204, 304) else self.conf.type_of(self.state.path)
@@ -301,6 +308,7 @@ class Run:
             self._answer(codes.WAY_SAID, Phase.MAPPING, status, kind)
         else:
             code = _OF_STATUS.get(status, codes.WAY_STATUS)
+            # Numbers of its own for what is wrong with a request; visitors get 400.
             shown = 400 if 494 <= status <= 497 else status
             self._block(code, Phase.MAPPING, shown, {"status": status}, *lines)
 
@@ -308,9 +316,11 @@ class Run:
         """Whether no further rule runs."""
         hit = self._search(rule.regex, self.state.path, rule.line, rule.pattern)
         if hit is None:
+            # A pattern that does not fit empties the captures of the one before (measured).
             self.state.captures = None
             return False
         self.state.captured(hit)
+        # From the first rule that fitted on, values are put in as they are.
         self.quote = False
         before = self.state.path
         if rule.sends:
@@ -332,12 +342,14 @@ class Run:
         self.handling.way.proofs += proof(rule.line)
         self.handling.way.code = codes.WAY_REWRITTEN
         if not made:
+            # "the rewritten URI has a zero length": the request fails.
             self._block(codes.WAY_RULES_FAIL, Phase.MAPPING, 500, {}, *proof(rule.line))
             self.done = True
             return True
         self.state.path = made
         self.internal = True
         if rule.flag == "break":
+            # What an alias stands for can no longer be cut off the address.
             self.location_holds, self.changed = False, False
         else:
             self.changed = True
@@ -373,6 +385,7 @@ class Run:
                 self.state.captures = None
             return (hit is not None) != negated
         if operator == "=":
+            # Compared byte by byte, and with case, unlike in maps.
             right = self._value(rule.right, rule.line, quoted=self.quote) if rule.right else ""
             return (left == right) != negated
         if not left.startswith("/"):
@@ -435,6 +448,7 @@ class Run:
         self._rule_lines(allowed)
         whom = {"client": self.arrival.client or "a visitor from outside"}
         if conf.any_will_do and (allowed or (allowed is None and conf.realm is None)):
+            # "satisfy any": one of the two suffices.
             return self._before_content
         if allowed is False and not (conf.any_will_do and conf.realm is not None):
             code = codes.RULE_DENIED
@@ -584,6 +598,7 @@ class Run:
         return None
 
     def _content(self) -> Action | None:
+        # What makes content takes the place of files, index and listing.
         if self.conf.maker is not None:
             self._made(self.conf.maker)
             return None
@@ -594,6 +609,7 @@ class Run:
         if path is None:
             return self._cannot_tell()
         self._note_path(path)
+        # Others are refused before anything is looked at on the disk (measured).
         plain = self.state.method in ("GET", "HEAD", "POST")
         if self.state.path.endswith("/"):
             if plain:
@@ -689,6 +705,7 @@ class Run:
             name = self._value(text, line)
             self.handling.serve.facts["index_line"] = line.place
             if name.startswith("/"):
+                # Nobody looks whether it is there: the request goes on with it ("index").
                 self._candidates(number, "served", name, name, None)
                 return self._again(name, self.state.query)
             path = folder + name
@@ -709,6 +726,7 @@ class Run:
                 self.handling.serve.facts["index"] = name
                 return self._again(self.state.path + name, self.state.query)
             self.handling.serve.picture.append(Candidate(name, path, "missing", None))
+            # Once the first name is missing the folder itself is looked at, and only then.
             if not tested and not self._is_folder(folder):
                 return None
             tested = True
@@ -797,11 +815,13 @@ class Run:
             self.handling.serve.facts["path"] = path
             return None
         if kind is not Kind.FILE:
+            # A socket cannot be opened (ENXIO), which the engine takes for a fault of its own.
             status = 500 if kind is Kind.SOCKET else 404
             more = {"kind": kind.value, "path": path}
             self._block(codes.SERVE_NO_FILE, Phase.CONTENT, status, more, Proof(entry=entry))
             return None
         if self.state.method == "POST":
+            # Files take no content; a listing answers 403 instead.
             self._method(path)
             return None
         self.handling.serve.proofs.append(Proof(entry=entry, path=path))
@@ -871,6 +891,7 @@ class Run:
             return lambda: None
         if where.startswith("/"):
             path, _, query = where.partition("?")
+            # A page with an address turns every method but HEAD into GET; a named place keeps it.
             if self.state.method != "HEAD":
                 self.state.method = "GET"
             return lambda: self._again(path, query)
