@@ -168,7 +168,7 @@ MARKS_IN_PLACE = """async () => {
     // A browser that nobody looks at may draw no frame at all.
     await new Promise((done) => {
       requestAnimationFrame(() => requestAnimationFrame(done));
-      setTimeout(done, 500);
+      setTimeout(done, 5000);
     });
     const pieces = [...field.querySelectorAll("section")].map((piece) => ({
       box: piece.getBoundingClientRect(),
