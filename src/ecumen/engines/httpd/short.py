@@ -17,7 +17,7 @@ from ecumen.engines.httpd import types
 from ecumen.engines.httpd.access import Access, AccessOutcome, Visitor, judge
 from ecumen.engines.httpd.asking import Asking, own_address
 from ecumen.engines.httpd.choice import Chooser
-from ecumen.engines.httpd.deciding import ErrorPage, Goes, Ruling, error_page, ruled
+from ecumen.engines.httpd.deciding import Goes, Ruling, error_page, ruled
 from ecumen.engines.httpd.hostname import read_host
 from ecumen.engines.httpd.redirects import Redirect, find_redirect
 from ecumen.engines.httpd.server import Alias, Host, Server, Upstream, with_value
@@ -384,8 +384,7 @@ class ShortAnswers:
     def _with_page(self, inquiry: _Inquiry, short: Short, held: _Held) -> Short | None:
         """An error as it goes out, with the page that the site has for it."""
         short.content_type = types.ERROR_PAGE
-        shown = error_page(held.settings, short.status)
-        if shown is None or shown.goes is Goes.OWN or inquiry.for_error:
+        if short.status not in held.settings.error_pages or inquiry.for_error:
             return short
         # The page is the same for all that fails under these settings.
         asked = inquiry.asked
@@ -395,15 +394,18 @@ class ShortAnswers:
         try:
             page = self._pages[key]
         except KeyError:
-            page = self._pages[key] = self._page(inquiry, held, shown)
+            page = self._pages[key] = self._page(inquiry, held, short.status)
         if page is None:
             return None
         short.content_type = page.content_type
         short.passed += page.passed
         return short
 
-    def _page(self, inquiry: _Inquiry, held: _Held, shown: ErrorPage) -> _Page | None:
+    def _page(self, inquiry: _Inquiry, held: _Held, status: int) -> _Page | None:
         own = _Page(types.ERROR_PAGE, ())
+        shown = error_page(held.settings, status)
+        if shown is None or shown.goes is Goes.OWN:
+            return own
         if shown.goes is not Goes.LOCAL:
             return None
         path, mark, query = shown.where.partition("?")
