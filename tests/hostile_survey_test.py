@@ -564,6 +564,29 @@ def test_a_check_that_hangs_is_ended_with_all_that_it_started(
 # --- the process that understands ---
 
 
+def test_the_process_that_understands_needs_no_file_for_any_condition(base: Path) -> None:
+    """What it works with was read before it was shut in."""
+    config = configured(base)
+    conditions = ("IfVersion ~ ^2", "IfDirective Alias", "IfSection Proxy", "IfFile c",
+                  "IfModule mod_x.c", "IfDefine X")  # fmt: skip
+    with config.open("a") as stream:
+        for condition in conditions:
+            name = condition.split()[0]
+            stream.write(f"<{condition}>\nServerSignature Off\n</{name}>\n")
+    # A process of its own, in which nothing was loaded by another test.
+    words = ["survey", "--engine", f"httpd:{config}", "--out", str(base / "out.survey")]
+    code = "from ecumen_cli.main import main; main()"
+    done = subprocess.run(
+        [sys.executable, "-c", code, *words],
+        capture_output=True,
+        text=True,
+        env=os.environ | {"PYTHONPATH": str(ROOT / "src")},
+    )
+    assert done.returncode == 0, done.stderr
+    with (base / "out.survey").open("rb") as stream:
+        assert read_survey(stream).engines[0].kind == "httpd"
+
+
 def test_the_process_that_understands_can_do_nothing_else(
     base: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -51,6 +51,11 @@ OWN = frozenset(
 )
 
 
+# Read at once: where a configuration is understood in a process that may open no file, it is too
+# late for that.
+_TABLE = resources.files("ecumen.engines.httpd").joinpath("directives.tsv").read_text()
+
+
 @dataclass(frozen=True, slots=True)
 class KnownDirective:
     """module: its identifier. needs: what an override file needs to be allowed to hold it: `-` for
@@ -66,8 +71,7 @@ def known_directives() -> Mapping[str, KnownDirective]:
     """By name in lower case, sections with `<`. Source: the server's own list
     (bin/make-directives).
     """
-    table = resources.files("ecumen.engines.httpd").joinpath("directives.tsv").read_text()
-    rows = (line.split("\t") for line in table.splitlines())
+    rows = (line.split("\t") for line in _TABLE.splitlines())
     return {
         name: KnownDirective(module, frozenset(needs.split(","))) for name, module, needs in rows
     }
