@@ -22,7 +22,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--seed", type=int, default=1, help="The first seed of generated worlds.")
     parser.addoption("--worlds", type=int, default=3, help="How many worlds are generated.")
     parser.addoption("--asks", type=int, default=300, help="Requests to each world.")
-    parser.addoption("--fronts", default=1, type=int, help="worlds whose front pages are audited")
+    parser.addoption("--fronts", default=2, type=int, help="worlds whose front pages are audited")
     parser.addoption("--chains", type=int, default=10, help="Obstacles mended, for each engine.")
     parser.addoption("--attacks", action="store_true", help="Those that take long, too.")
     parser.addoption("--tries", type=int, default=15_000, help="At a race, each.")
