@@ -13,13 +13,15 @@ from click.testing import CliRunner
 
 from ecumen.audit import CHECKS, Finding, audit
 from ecumen.audit.check import MOST_PLANNED, Check, Found
-from ecumen.audit.finding import Impact
-from ecumen.audit.telling import MOST_TOLD, shown_groups, told
+from ecumen.audit.finding import Impact, Remedy
+from ecumen.audit.telling import MOST_TOLD, shown_groups, together, told
 from ecumen.contexts.shipped import shipped_policy
+from ecumen.operations.mode import Mode
 from ecumen.passage import Follower
 from ecumen.passage.front import front_pages
 from ecumen.survey import (
     ConfigCheck,
+    Entry,
     FileTable,
     Kind,
     Labels,
@@ -575,3 +577,26 @@ def test_many_causes_of_one_finding_each_are_shown_together() -> None:
         [*few, ("a.b", "a.b 3"), ("a.b", "a.b pair"), ("a.b", "a.b pair"), ("c", "c")]
     )
     assert found == ["a.b several causes"] * 4 + ["a.b pair"] * 2 + ["c"]
+
+
+def test_one_plan_for_many_findings_is_bounded_and_says_what_it_leaves() -> None:
+    def remedy(name: str, count: int, left: int = 0) -> Remedy:
+        entries = [Entry(f"/srv/{name}/{n}", Kind.FILE, 0o666, 1, 1) for n in range(count)]
+        return Remedy("t", [Mode.of(each, "o-w") for each in entries], left=left)
+
+    few = together([remedy("a", 2, 7), remedy("b", 3), Remedy("words")], 3)
+    assert few is not None
+    assert (len(few.operations), few.left, few.title) == (5, 7, "2 of 3 of this cause at once")
+    assert together([remedy("a", 2), Remedy("words")], 2) is None
+    read = []
+
+    def many() -> Iterator[Remedy]:
+        for number in range(1000):
+            read.append(number)
+            yield remedy(str(number), MOST_PLANNED - 1)
+
+    plan = together(many(), 1000)
+    assert plan is not None
+    assert (len(plan.operations), len(read)) == (MOST_PLANNED, 2)
+    assert plan.left == MOST_PLANNED - 2
+    assert plan.title == "2 of 1000 of this cause at once"

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import pytest
 
-from ecumen.passage import Passage
+from ecumen.passage import Follower, Passage, read_request
 from tests.builders import codes, nginx, passage, server
 
 HOST = "<VirtualHost {binding}>\n{lines}\nDocumentRoot /srv/{root}\n</VirtualHost>\n"
@@ -424,3 +424,21 @@ def test_links_are_judged_from_where_the_configuration_says(how: str, expected: 
     found = [passage(survey, f"http://x.test:{each}") for each in asked]
     assert [each.decided for each in found] == [True] * 5
     assert [each.status for each in found] == expected
+
+
+@pytest.mark.parametrize("module", ["", "allowmethods", "log_debug", "lua"])
+def test_some_modules_have_who_may_asked_anew_by_being_loaded(module: str) -> None:
+    """For an index and for the page of an error, which the server asks for itself, by GET."""
+    lines = ("<Directory /srv/a/sub>", "<Limit GET>", "Require ip 192.0.2.1", "</Limit>",
+             "</Directory>", "<Directory /srv/a/shut>", "Require all denied",
+             "ErrorDocument 403 /shut/page.css", "</Directory>")  # fmt: skip
+    files = ("0755 ines /srv/a/sub/", "0644 ines /srv/a/shut/page.css", *FILES)
+    load = f"LoadModule {module}_module m\n" if module else ""
+    survey = server(load + host("*:80", "a", *lines), files)
+    found = passage(survey, "http://x.test/sub/", method="POST", source="198.51.100.1")
+    assert (found.decided, found.status) == (True, 403 if module else 404)
+    page = passage(survey, "http://x.test/shut/x.css")
+    assert page.status == 403
+    assert page.content_type == ("text/html; charset=iso-8859-1" if module else "text/css")
+    short = Follower(survey).brief(read_request("http://x.test/shut/x.css", to="192.0.2.10"))
+    assert short["content_type"] == page.content_type

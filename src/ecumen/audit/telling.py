@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from ecumen.audit.check import MOST_PLANNED
 from ecumen.audit.finding import Remedy
+from ecumen.operations import Operation
+from ecumen.operations.opens import Opening
 
 MOST_TOLD = 20
 MOST_OPENINGS = 6
@@ -42,17 +44,33 @@ def shown_groups(causes: Sequence[tuple[str, str]]) -> list[str]:
     ]
 
 
-def together(remedies: Sequence[Remedy], title: str) -> Remedy | None:
+def together(remedies: Iterable[Remedy], count: int) -> Remedy | None:
     """One plan for several findings: what the first remedy of each does, in their order; None where
-    fewer than two of them do anything. What does not fit is counted as left.
+    fewer than two of them do anything. Nothing more is read once `MOST_PLANNED` operations are
+    there: an owner may have made thousands of findings with thousands of paths each.
+
+    count: of all findings of the cause, also of those that are not read.
     """
-    doing = [remedy for remedy in remedies if remedy.operations]
-    if len(doing) < 2:
+    operations: dict[Operation, None] = {}
+    openings: dict[str, Opening] = {}
+    doing = left = 0
+    for remedy in remedies:
+        if not remedy.operations:
+            continue
+        doing += 1
+        operations |= dict.fromkeys(remedy.operations)
+        openings |= {each.words: each for each in remedy.openings}
+        left += remedy.left
+        if len(operations) >= MOST_PLANNED:
+            break
+    if doing < 2:
         return None
-    operations = list(dict.fromkeys(each for remedy in doing for each in remedy.operations))
-    openings = list({each.words: each for remedy in doing for each in remedy.openings}.values())
-    left = len(operations) - MOST_PLANNED + sum(remedy.left for remedy in doing)
-    return Remedy(title, operations[:MOST_PLANNED], openings, left=max(0, left))
+    first = list(operations)[:MOST_PLANNED]
+    title = f"All {count} of this cause at once" if doing == count else (
+        f"{doing} of {count} of this cause at once"
+    )  # fmt: skip
+    left += len(operations) - len(first)
+    return Remedy(title, first, list(openings.values()), left=left)
 
 
 def told(remedy: Remedy) -> RemedyView:

@@ -115,7 +115,9 @@ class FindingSerializer(BriefFindingSerializer):
 
 def _together(record: SurveyRecord, row: FindingRecord) -> RemedyView | None:
     """One plan for all findings of this cause that somebody does not live with."""
-    rows = list(record.findings.values_list("id", "key", "check_id", "group"))
+    # Groups are made within one check.
+    alike = record.findings.filter(check_id=row.check_id)
+    rows = list(alike.values_list("id", "key", "check_id", "group"))
     groups = dict(zip([r[0] for r in rows], shown_groups([r[2:] for r in rows]), strict=True))
     lived_with = _accepted(record)
     numbers = [
@@ -123,10 +125,9 @@ def _together(record: SurveyRecord, row: FindingRecord) -> RemedyView | None:
         for number, key, *_ in rows
         if groups[number] == groups[row.pk] and key not in lived_with
     ]
-    members = record.findings.filter(id__in=numbers[:MOST_TOGETHER])
-    found = members.values_list("remedies", flat=True)
-    remedies = [remedy_of(each[0]) for each in found if each]
-    whole = together(remedies, f"All {len(remedies)} of this cause at once")
+    found = alike.filter(id__in=numbers[:MOST_TOGETHER]).values_list("remedies", flat=True)
+    first = (remedy_of(each[0]) for each in found.iterator(chunk_size=20) if each)
+    whole = together(first, len(numbers))
     return None if whole is None else _shown(told(whole))
 
 

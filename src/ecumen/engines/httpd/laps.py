@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from ecumen import codes
 from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.deciding import ErrorPage, Goes, error_page
+from ecumen.engines.httpd.modules import JUDGE_AGAIN
 from ecumen.engines.httpd.overrides import OverrideReader
 from ecumen.engines.httpd.phases import Looked, Phases
 from ecumen.engines.httpd.server import Server
@@ -56,7 +57,8 @@ class Laps:
         self.walker = walker
         if walker is not None:
             ways = AddressWays(survey, server, walker)
-            targets = Targets(walker, OverrideReader(server.reader))
+            again = not JUDGE_AGAIN.isdisjoint(server.reader.modules)
+            targets = Targets(walker, OverrideReader(server.reader), judges_again=again)
             self.phases = Phases(server, ways, targets)
 
     def run(self, asking: Asking, handling: Handling) -> None:
@@ -151,13 +153,15 @@ class Laps:
         rank = block.rank
         lap = next((lap for lap in laps if lap.first.asking.lap == rank.lap), laps[-1])
         page = error_page(_settings_at(lap, rank), block.status or 0)
-        match page.goes if page is not None else Goes.OWN:
-            case Goes.UNKNOWN if page is not None:
+        if page is None:
+            return
+        match page.goes:
+            case Goes.UNKNOWN:
                 self._unknown_page(handling, block, page)
-            case Goes.SENT if page is not None:
+            case Goes.SENT:
                 shown = Answer(302, rank, REDIRECT, page.where)
                 _replace(part, block, replace(block, page=shown))
-            case Goes.LOCAL if page is not None:
+            case Goes.LOCAL:
                 self._local_page(handling, part, block, page, lap)
 
     def _unknown_page(self, handling: Handling, block: Block, page: ErrorPage) -> None:

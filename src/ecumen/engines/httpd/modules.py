@@ -51,6 +51,11 @@ OWN = frozenset(
 )
 
 
+# With one of these merely loaded the server asks anew who may for whatever it asks itself, under
+# the very same rules too: what they hook into that phase does not say that it asks the same.
+# Measured with each stock module that can be loaded alone (ap_hook_check_access, PER_CONF).
+JUDGE_AGAIN = frozenset(("allowmethods_module", "log_debug_module", "lua_module"))
+
 # Read at once: where a configuration is understood in a process that may open no file, it is too
 # late for that.
 _TABLE = resources.files("ecumen.engines.httpd").joinpath("directives.tsv").read_text()

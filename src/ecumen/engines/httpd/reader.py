@@ -260,10 +260,10 @@ class Reader:
 
     # --- files ---
 
-    def _known(self, path: str, stamp: Hashable | None, into: list[Directive], by: Place) -> bool:
+    def _known(self, path: str, into: list[Directive], by: Place) -> bool:
         """Whether a file was read before and says the same still."""
         known = self.cache.files.get(path) if self.keeps else None
-        if known is None or known.stamp != stamp:
+        if known is None or known.stamp != self.source.stamps([path])[0]:
             return False
         if known.facts:
             for kind, name, answer in known.facts:
@@ -481,17 +481,14 @@ class Reader:
         if not is_pattern(pattern):
             self._path(pattern, into, depth + 1, at, optional=optional)
             return
-        paths = self._matching(pattern, at, optional)
-        for path, stamp in zip(paths, self.source.stamps(paths), strict=True):
-            if depth >= DEEPEST_INCLUDE or not self._known(path, stamp, into, at):
-                self._path(path, into, depth + 1, at, optional=optional)
+        for path in self._matching(pattern, at, optional):
+            self._path(path, into, depth + 1, at, optional=optional)
 
     def _path(
         self, path: str, into: list[Directive], depth: int, at: Place, *, optional: bool
     ) -> None:
         """A file, or a folder with everything below it in order of names."""
-        stamp = self.source.stamps([path])[0]
-        if depth <= DEEPEST_INCLUDE and self._known(path, stamp, into, at):
+        if depth <= DEEPEST_INCLUDE and self._known(path, into, at):
             return
         names = self.source.names(path)
         if names is None:

@@ -131,12 +131,14 @@ class Reader:
             raise SyntaxFault(line.place, 'invalid number of arguments in "include" directive')
         pattern, at = self.absolute(line.args[0]), line.place
         paths = self._matching(pattern) if is_pattern(pattern) else [pattern]
-        stamps = self.source.stamps(paths)
         keeps = self.keeps and depth < DEEPEST_INCLUDE
         known = list(map(self.cache.files.get, paths)) if keeps else [None] * len(paths)
+        # Only of what was read before: each may be asked of the disk.
+        held = [path for path, read in zip(paths, known, strict=True) if read is not None]
+        stamps = dict(zip(held, self.source.stamps(held), strict=True))
         begun = 0
-        for number, (stamp, read) in enumerate(zip(stamps, known, strict=True)):
-            if read is not None and read[0] == stamp:
+        for number, read in enumerate(known):
+            if read is not None and read[0] == stamps[paths[number]]:
                 continue
             self._take_over(paths[begun:number], known[begun:number], into, at)
             begun = number + 1
