@@ -265,8 +265,7 @@ class ShortAnswers:
         if settings is None or held is None:
             return None
         granted = Ruling.GRANTED
-        known = settings is judged and not self.targets.judges_again
-        ruling = granted if known else self._ruling(held, asked)
+        ruling = granted if settings is judged else self._ruling(held, asked)
         if ruling is None:
             return None
         short = self._content(inquiry, path, spot, leaf, entry, held)

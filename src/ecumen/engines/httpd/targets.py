@@ -41,7 +41,7 @@ class Target:
 
 class Targets:
     """The targets of one worker; what can be merged once is merged once. judges_again: who may is
-    asked for all that the server asks itself, also where the rules are the same.
+    asked for what the server looks up for itself, also where the rules are the same.
     """
 
     def __init__(
@@ -151,7 +151,9 @@ class Targets:
     def _access(self, target: Target, sections: Sequence[Bound], visitor: Visitor) -> None:
         settings = target.settings
         access = settings.access
-        if visitor.judged is settings and not self.judges_again:
+        asked = visitor.facts
+        aside = isinstance(asked, Asked) and asked.asking.by_itself
+        if visitor.judged is settings and not (aside and self.judges_again):
             target.lines = _rule_lines(sections, access, AccessOutcome.GRANTED)
             return
         self._methods(target, visitor)
