@@ -14,12 +14,12 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from ecumen.audit import audit
+from ecumen.engines.engine import KINDS, error_entry
 from ecumen.engines.httpd.modules import known_directives
 from ecumen.engines.nginx.catalogue import NO_EFFECT
 from ecumen.engines.nginx.config import _TAKERS
 from ecumen.errors import EcumenError
 from ecumen.logs.entry import EntryReader
-from ecumen.logs.errorlog import error_entry
 from ecumen.logs.forms import form_of
 from ecumen.passage import Follower, read_request
 from ecumen.patterns import TooCostly, compiled
@@ -174,7 +174,8 @@ def log_lines(rng: random.Random) -> None:
         lines.append(bytes(line).replace(b"\n", b""))
     reader.all(lines)
     for line in lines:
-        error_entry(line)
+        for kind in KINDS:
+            error_entry(kind, line)
 
 
 def pattern(rng: random.Random) -> None:
@@ -187,7 +188,7 @@ def pattern(rng: random.Random) -> None:
                 continue
 
 
-KINDS: tuple[Callable[[random.Random], None], ...] = (
+SORTS: tuple[Callable[[random.Random], None], ...] = (
     httpd_config, nginx_config, log_lines, pattern, survey_file,
 )  # fmt: skip
 
@@ -199,7 +200,7 @@ def test_whatever_is_written_is_answered_in_time(seed: int, minutes: float) -> N
     number = seed
     while True:
         rng = random.Random(number)
-        kind = KINDS[number % len(KINDS)]
+        kind = SORTS[number % len(SORTS)]
         began = time.process_time()
         try:
             kind(rng)

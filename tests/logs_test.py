@@ -10,10 +10,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ecumen.engines.engine import KINDS, error_entry
 from ecumen.logs import TemplateError, form_of
 from ecumen.logs.agents import agent_of
 from ecumen.logs.entry import EntryReader, LogEntry
-from ecumen.logs.errorlog import Reason, error_entry
+from ecumen.logs.errorlog import Reason
 from ecumen.logs.forms import DirectiveError
 from ecumen.logs.kinds import kind_of, referrer_of
 from ecumen.logs.ledger import GAP, HOUR, Dim, Ledger, books_of, ledger_of
@@ -91,7 +92,8 @@ def test_no_bytes_of_any_form_raise(line: bytes, name: str) -> None:
         except DirectiveError:
             continue
         assert isinstance(found, (LogEntry, str))
-    error_entry(line)
+    for kind in KINDS:
+        error_entry(kind, line)
 
 
 @pytest.mark.parametrize(
@@ -114,7 +116,7 @@ def test_no_bytes_of_any_form_raise(line: bytes, name: str) -> None:
 def test_error_lines_say_which_path_and_why(
     line: bytes, reason: Reason, path: str, client: str
 ) -> None:
-    found = error_entry(line)
+    found = error_entry("httpd" if line.startswith(b"[") else "nginx", line)
     assert found is not None
     assert (found.reason, found.path, found.client) == (reason, path, client)
     assert found.at == 1_933_509_901
@@ -123,7 +125,7 @@ def test_error_lines_say_which_path_and_why(
 def test_what_is_no_error_line_is_none() -> None:
     for line in (b"", b"[Wed Xyz 09 14:05:01 2031] [core:error] x", b"2031/02/31 14:05:01 [error] 7#7: x",
                  b"  continued", b"\xff\xfe"):  # fmt: skip
-        assert error_entry(line) is None
+        assert all(error_entry(kind, line) is None for kind in KINDS)
 
 
 def test_names_tell_kinds_origins_and_who_acts_by_itself() -> None:

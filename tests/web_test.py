@@ -429,8 +429,8 @@ def test_changes_are_told_since_the_survey_before_or_another(admin: Client) -> N
     assert [c["subject"] for c in found["changes"]["files"]["changes"]] == ["/srv/choir"]
     same = admin.get(address, {"since": found["after"]["id"]}).json()["changes"]
     assert not any(part["changes"] for part in same.values())
-    for wrong in ("x", "999", "-1"):
-        assert admin.get(address, {"since": wrong}).status_code == 404
+    for wrong, status in (("x", 400), ("999", 404), ("-1", 400)):
+        assert admin.get(address, {"since": wrong}).status_code == status
 
 
 def test_of_many_roots_some_are_drawn_what_is_wrong_first(

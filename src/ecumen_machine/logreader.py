@@ -21,8 +21,8 @@ from multiprocessing.reduction import recv_handle, send_handle
 from typing import Any
 
 from ecumen.causes import LogOfSites, SourceKind
+from ecumen.engines.engine import error_entry
 from ecumen.logs.entry import EntryReader, LogEntry
-from ecumen.logs.errorlog import error_entry
 from ecumen.logs.forms import form_of
 from ecumen.logs.ledger import Failure, Ledger, Sum, Visit, ledger_of
 from ecumen_machine.confine import confine
@@ -259,7 +259,7 @@ class _Log:
         """What a line goes on with on the next one is not told apart: such lines are rejected."""
         stretch = self._stretch
         for line in lines:
-            entry = error_entry(line)
+            entry = error_entry(self._source.engine, line)
             if entry is None:
                 stretch.lost += 1
                 continue

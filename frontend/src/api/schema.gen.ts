@@ -1884,6 +1884,7 @@ export interface operations {
     surveys_lookup_list: {
         parameters: {
             query?: {
+                /** @description What a name, an address or an account may hold. */
                 q?: string;
             };
             header?: never;

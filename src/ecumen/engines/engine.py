@@ -20,6 +20,7 @@ from ecumen.engines.sites import (
     SiteSummary,
 )
 from ecumen.engines.tree import Place, Source
+from ecumen.logs.errorlog import ErrorEntry
 from ecumen.rights import Subject
 from ecumen.survey import Account, EngineRecord, Survey
 
@@ -121,6 +122,10 @@ class Engine(Protocol):
         path that was walked; None for what is opened at the end.
         """
 
+    @staticmethod
+    def error_entry(line: bytes) -> ErrorEntry | None:
+        """A line of its error log in the usual form, without its end; None for any other."""
+
     def extent(self, lines: Sequence[str]) -> int:
         """How many lines a site's block takes that begins with the first of these."""
 
@@ -133,6 +138,9 @@ ADAPTERS = (HttpdEngine, NginxEngine)
 KINDS = tuple(each.kind for each in ADAPTERS)
 _OPENED: dict[str, Callable[[Survey, EngineRecord], Engine]] = {e.kind: e for e in ADAPTERS}
 _WANTS: dict[str, Callable[[Source, EngineRecord], Wants]] = {e.kind: e.wants for e in ADAPTERS}
+_ERROR_LINES: dict[str, Callable[[bytes], ErrorEntry | None]] = {
+    e.kind: e.error_entry for e in ADAPTERS
+}
 # What kind a program is, by what its processes are called.
 PROGRAMS: dict[str, str] = {name: each.kind for each in ADAPTERS for name in each.programs}
 
@@ -149,6 +157,11 @@ def engines_of(survey: Survey) -> tuple[Engine, ...]:
     return tuple(
         _OPENED[record.kind](survey, record) for record in survey.engines if record.kind in _OPENED
     )
+
+
+def error_entry(kind: str, line: bytes) -> ErrorEntry | None:
+    """A line of the error log of an engine of a kind. Raises KeyError for one that is not read."""
+    return _ERROR_LINES[kind](line)
 
 
 def renewed(engines: Sequence[Engine], survey: Survey) -> tuple[Engine, ...]:

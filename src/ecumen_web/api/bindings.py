@@ -13,6 +13,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ecumen.views.lanes import Lane, LaneName, lanes
+from ecumen_web.api.filters import Filters, words
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
 from ecumen_web.surveys.loading import scene_of
@@ -46,17 +47,21 @@ def lanes_of(file: str) -> tuple[tuple[Lane, list[str]], ...]:
     )
 
 
+class NamesAsked(Filters):
+    q = words("Only names that hold this text.")
+
+
 class BindingsView(APIView):
     @extend_schema(
         parameters=[
             OpenApiParameter("survey", str, "path"),
-            OpenApiParameter("q", str, description="Only names that hold this text."),
+            NamesAsked,
         ],
         responses=BindingsSerializer,
     )
     def get(self, request: Request, survey: str) -> Response:
         """Every lane of a survey."""
-        words = request.query_params.get("q", "").strip().lower()
+        text = NamesAsked.of(request)["q"].lower()
         record = survey_of(survey)
         whole = lanes_of(record.file)
         failing = frozenset(
@@ -64,14 +69,14 @@ class BindingsView(APIView):
         )
         shown = []
         for lane, texts in whole:
-            if words:
-                held = (at for at, text in enumerate(texts) if words in text)
+            if text:
+                held = (at for at, each in enumerate(texts) if text in each)
                 names = [lane.names[at] for at in islice(held, MOST_NAMES)]
             elif len(lane.names) > MOST_NAMES:
                 names = list(_odd(lane, failing))
             else:
                 names = lane.names
-            if words and not names and words not in f"{lane.address}:{lane.port}":
+            if text and not names and text not in f"{lane.address}:{lane.port}":
                 continue
             names = [replace(n, fails=True) if n.declared_at in failing else n for n in names]
             claimed = len(lane.names) if len(names) < len(lane.names) else None

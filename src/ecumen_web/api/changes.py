@@ -11,6 +11,7 @@ from rest_framework.views import APIView
 
 from ecumen.audit.scene import Scene, Site
 from ecumen.views.changes import Changes, Outcome, changes, outcome_said
+from ecumen_web.api.filters import Filters
 from ecumen_web.api.findings import survey_before
 from ecumen_web.api.surveys import SurveySerializer, survey_of
 from ecumen_web.api.values import ValueSerializer
@@ -30,19 +31,25 @@ class SurveyChangesSerializer(serializers.Serializer[object]):
     changes = ChangesSerializer()
 
 
+class ChangesAsked(Filters):
+    since = serializers.IntegerField(
+        required=False, default=None, min_value=0, help_text="Another survey; else the one before."
+    )
+
+
 class ChangesView(APIView):
     @extend_schema(
         parameters=[
             OpenApiParameter("survey", str, "path"),
-            OpenApiParameter("since", int, description="Another survey; else the one before."),
+            ChangesAsked,
         ],
         responses=SurveyChangesSerializer,
     )
     def get(self, request: Request, survey: str) -> Response:
         """What changed since another survey: sites, bindings, files, accounts, findings."""
         after = survey_of(survey)
-        since = request.query_params.get("since", "")
-        before = survey_of(since) if since else survey_before(after)
+        since = ChangesAsked.of(request)["since"]
+        before = survey_of(str(since)) if since is not None else survey_before(after)
         if before is None:
             raise NotFound("No earlier survey of this server is loaded.")
         scenes = (scene_of(before.file), scene_of(after.file))

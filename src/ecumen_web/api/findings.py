@@ -16,6 +16,7 @@ from ecumen.audit import CHECKS, FailedCheck, Impact, Toll
 from ecumen.audit.pages import PageSection, page_of
 from ecumen.audit.telling import RemedyView, shown_groups, together, told
 from ecumen.passage.verdict import Evidence
+from ecumen_web.api.filters import Filters
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
 from ecumen_web.reached import now_at
@@ -176,12 +177,18 @@ def _keys(survey: SurveyRecord) -> set[str]:
     return set(survey.findings.values_list("key", flat=True))
 
 
+class FindingsAsked(Filters):
+    accepted = serializers.BooleanField(
+        required=False, default=False, help_text="Those that are lived with, instead."
+    )
+
+
 class FindingsView(APIView):
     @extend_schema(
         operation_id="surveys_findings_groups",
         parameters=[
             OpenApiParameter("survey", str, "path"),
-            OpenApiParameter("accepted", bool, description="Those that are lived with, instead."),
+            FindingsAsked,
         ],
         responses=FindingsSerializer,
     )
@@ -191,7 +198,7 @@ class FindingsView(APIView):
         before = survey_before(record)
         known = _keys(before) if before else None
         lived_with = _accepted(record)
-        wanted = request.query_params.get("accepted") == "true"
+        wanted = FindingsAsked.of(request)["accepted"]
         # First by number alone: there may be many, and only the first of each cause are shown.
         columns = ("id", "key", "check_id", "group", "toll__requests_a_day")
         rows = list(record.findings.values_list(*columns))

@@ -14,6 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from ecumen_web.api.filters import Filters
 from ecumen_web.api.jobs import JobSerializer
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
@@ -121,7 +122,7 @@ class RejectedSerializer(ValueSerializer[Rejected]):
         dataclass = Rejected
 
 
-class AskedSerializer(serializers.Serializer[object]):
+class AskedSerializer(Filters):
     """begin, end: seconds since 1970, UTC. site: a key; none is the whole server. classes:
     hundreds of statuses with commas between them.
     """
@@ -142,9 +143,7 @@ class LinesAskedSerializer(AskedSerializer):
 
 
 def _asked(request: Request, record: SurveyRecord) -> tuple[Selection, dict[str, Any]]:
-    given = LinesAskedSerializer(data=request.query_params)
-    given.is_valid(raise_exception=True)
-    values = given.validated_data
+    values = LinesAskedSerializer.of(request)
     if values["whole"] and not request.user.is_staff:
         raise PermissionDenied("Whole addresses of visitors are shown to administrators alone.")
     classes = tuple(int(each) for each in values["classes"].split(",") if each)

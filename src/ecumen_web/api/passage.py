@@ -10,6 +10,7 @@ from rest_framework.views import APIView
 
 from ecumen.passage import Passage
 from ecumen.passage.request import read_request
+from ecumen_web.api.filters import Filters
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
 from ecumen_web.surveys.loading import follower_of
@@ -20,7 +21,7 @@ class PassageSerializer(ValueSerializer[Passage]):
         dataclass = Passage
 
 
-class QuestionSerializer(serializers.Serializer[object]):
+class QuestionSerializer(Filters):
     url = serializers.CharField(max_length=65536)
     to = serializers.CharField(max_length=100, required=False)
     source = serializers.CharField(max_length=100, required=False)  # type: ignore[assignment]
@@ -34,8 +35,6 @@ class PassageView(APIView):
     )
     def get(self, request: Request, survey: str) -> Response:
         """The passage of one request on a survey: every gate, and every obstacle."""
-        asked = QuestionSerializer(data=request.query_params)
-        asked.is_valid(raise_exception=True)
-        question = read_request(**asked.validated_data)
+        question = read_request(**QuestionSerializer.of(request))
         passage = follower_of(survey_of(survey).file).follow(question)
         return Response(PassageSerializer(passage).data)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -21,6 +22,7 @@ from ecumen.passage.request import read_request
 from ecumen.passage.verdict import RungView
 from ecumen.views.switches import SwitchView, switches
 from ecumen.views.who import May, ladder_of, who_may
+from ecumen_web.api.filters import Filters, words
 from ecumen_web.api.passage import QuestionSerializer
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
@@ -165,9 +167,7 @@ class MendingEndpoint(APIView):
     def get(self, request: Request, survey: str) -> Response:
         """What mends a request's obstacles, the least opening first."""
         scene = scene_of(survey_of(survey).file)
-        asked = QuestionSerializer(data=request.query_params)
-        asked.is_valid(raise_exception=True)
-        found = mending(scene.follower, read_request(**asked.validated_data))
+        found = mending(scene.follower, read_request(**QuestionSerializer.of(request)))
         view = MendingView(found.mends, found.of, [_way(way) for way in found.ways])
         return Response(MendingSerializer(view).data)
 
@@ -236,24 +236,34 @@ class NeighboursEndpoint(APIView):
         return Response(NeighboursSerializer(view).data)
 
 
+class WhoAsked(Filters):
+    path = serializers.RegexField(
+        r"^/",
+        max_length=4096,
+        trim_whitespace=False,
+        error_messages={"invalid": "A path begins with /."},
+    )
+
+    def get_fields(self) -> dict[str, Any]:
+        # Its name is a word of Python, so it is no attribute.
+        return {**super().get_fields(), "as": words("An account whose steps are told.")}
+
+
 class WhoEndpoint(APIView):
     @extend_schema(
         operation_id="surveys_who",
         parameters=[
             _SURVEY,
-            OpenApiParameter("path", str, required=True),
-            OpenApiParameter("as", str, description="An account whose steps are told."),
+            WhoAsked,
         ],
         responses=WhoSerializer,
     )
     def get(self, request: Request, survey: str) -> Response:
         """Who may read, write or pass a path, with the step that decides."""
         scene = scene_of(survey_of(survey).file)
-        path = request.query_params.get("path", "")
-        if not path.startswith("/"):
-            raise serializers.ValidationError("A path begins with /.")
+        asked = WhoAsked.of(request)
+        path, account = asked["path"], asked["as"]
         entry = scene.survey.files.get(path.rstrip("/") or "/")
-        account = request.query_params.get("as", "")
         rungs = ladder_of(scene.survey, path, account) if account else []
         kind = entry.kind.value if entry else None
         view = WhoView(path, kind, who_may(scene.survey, path), rungs)

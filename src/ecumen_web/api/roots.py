@@ -15,6 +15,7 @@ from rest_framework.views import APIView
 
 from ecumen.audit.scene import Scene
 from ecumen.views.ground import GroundFolder, GroundRoot, ground, shown_root
+from ecumen_web.api.filters import Filters, words
 from ecumen_web.api.findings import BriefFindingSerializer, brief_finding
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
@@ -110,21 +111,25 @@ class RootsSerializer(serializers.Serializer[object]):
     plots = PlotSerializer(many=True)
 
 
+class RootsAsked(Filters):
+    within = words("Only what is in this folder.", exact=True)
+    q = words("Only roots that hold these words.")
+
+
 class RootsView(APIView):
     @extend_schema(
         parameters=[
             OpenApiParameter("survey", str, "path"),
-            OpenApiParameter("within", str, description="Only what is in this folder."),
-            OpenApiParameter("q", str, description="Only roots that hold these words."),
+            RootsAsked,
         ],
         responses=RootsSerializer,
     )
     def get(self, request: Request, survey: str) -> Response:
         """The ground of a survey, or of one folder in it."""
         record = survey_of(survey)
-        within = "/" + request.query_params.get("within", "/").strip("/")
-        words = request.query_params.get("q", "").strip()
-        return Response(_ground_of(record, record.revision, within, words))
+        asked = RootsAsked.of(request)
+        within = "/" + asked["within"].strip("/")
+        return Response(_ground_of(record, record.revision, within, asked["q"]))
 
 
 @lru_cache(maxsize=32)

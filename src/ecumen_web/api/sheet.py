@@ -14,6 +14,7 @@ from rest_framework.views import APIView
 
 from ecumen.audit.scene import Site
 from ecumen.views.sheet import Sheet, sheet
+from ecumen_web.api.filters import Filters, words
 from ecumen_web.api.findings import BriefFindingSerializer, brief_finding
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
@@ -45,20 +46,26 @@ def _sites_of(file: str) -> dict[str, list[Site]]:
     return found
 
 
+class SiteAsked(Filters):
+    at = serializers.CharField(
+        max_length=8192, trim_whitespace=False, help_text="Where it is declared."
+    )
+    name = words("Of a personal site.", exact=True)
+
+
 class SheetView(APIView):
     @extend_schema(
         parameters=[
             OpenApiParameter("survey", str, "path"),
-            OpenApiParameter("at", str, required=True, description="Where it is declared."),
-            OpenApiParameter("name", str, description="Of a personal site."),
+            SiteAsked,
         ],
         responses=WholeSiteSerializer,
     )
     def get(self, request: Request, survey: str) -> Response:
         """Everything about one site: how it is reached, where it lives, what is wrong with it."""
         record = survey_of(survey)
-        at = request.query_params.get("at", "")
-        name = request.query_params.get("name", "")
+        asked = SiteAsked.of(request)
+        at, name = asked["at"], asked["name"]
         scene = scene_of(record.file)
         for site in _sites_of(record.file).get(at, ()):
             if name in ("", clean(site.name)):

@@ -8,6 +8,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from ecumen_web.api.filters import Filters, words
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
 from ecumen_web.screens.lookup import LookupHit, lookup
@@ -28,17 +29,15 @@ class StartsSerializer(ValueSerializer[Starts]):
         dataclass = Starts
 
 
-class WordsSerializer(serializers.Serializer[object]):
-    q = serializers.CharField(max_length=200, required=False, default="", allow_blank=True)
+class WordsAsked(Filters):
+    q = words("What a name, an address or an account may hold.", longest=200)
 
 
 class LookupEndpoint(APIView):
-    @extend_schema(parameters=[_SURVEY, WordsSerializer], responses=HitSerializer(many=True))
+    @extend_schema(parameters=[_SURVEY, WordsAsked], responses=HitSerializer(many=True))
     def get(self, request: Request, survey: str) -> Response:
         """The accounts and sites that a word may mean, the likeliest first."""
-        asked = WordsSerializer(data=request.query_params)
-        asked.is_valid(raise_exception=True)
-        found = lookup(survey_of(survey), asked.validated_data["q"])
+        found = lookup(survey_of(survey), WordsAsked.of(request)["q"])
         return Response(HitSerializer(found, many=True).data)
 
 

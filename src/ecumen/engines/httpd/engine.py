@@ -15,6 +15,7 @@ from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.checks import first_fault
 from ecumen.engines.httpd.choice import Chooser, Chosen
+from ecumen.engines.httpd.errorlog import error_entry
 from ecumen.engines.httpd.guards import access_patterns
 from ecumen.engines.httpd.hostname import HostHeader, read_host
 from ecumen.engines.httpd.laps import Laps
@@ -47,6 +48,7 @@ from ecumen.engines.sites import (
 )
 from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
+from ecumen.logs.errorlog import ErrorEntry
 from ecumen.rights import Subject, Walker, subject_of
 from ecumen.survey import EngineRecord, Survey
 
@@ -191,6 +193,10 @@ class HttpdEngine:
     @property
     def files(self) -> Sequence[str]:
         return self.server.tree.files
+
+    @staticmethod
+    def error_entry(line: bytes) -> ErrorEntry | None:
+        return error_entry(line)
 
     def usual_type(self, ending: str) -> str | None:
         """The content type that a file-name ending has, where no site says otherwise."""

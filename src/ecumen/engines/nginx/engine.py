@@ -16,6 +16,7 @@ from ecumen.engines.nginx.checks import first_fault
 from ecumen.engines.nginx.choice import Chooser, Chosen
 from ecumen.engines.nginx.config import Conf
 from ecumen.engines.nginx.disk import Disk
+from ecumen.engines.nginx.errorlog import error_entry
 from ecumen.engines.nginx.hostname import read_host
 from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.run import Run, proof
@@ -46,6 +47,7 @@ from ecumen.engines.sites import (
 )
 from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
+from ecumen.logs.errorlog import ErrorEntry
 from ecumen.logs.template import COMBINED
 from ecumen.rights import Subject, Walker, subject_of
 from ecumen.survey import EngineRecord, Survey
@@ -216,6 +218,10 @@ class NginxEngine:
     @property
     def files(self) -> Sequence[str]:
         return self.whole.reading.files
+
+    @staticmethod
+    def error_entry(line: bytes) -> ErrorEntry | None:
+        return error_entry(line)
 
     def usual_type(self, ending: str) -> str | None:
         """The content type that a file-name ending has, where no site says otherwise."""
