@@ -162,6 +162,47 @@ def test_the_server_does_not_judge_again_under_the_very_same_rules() -> None:
     assert passage(survey, "http://x.test/").status == 403
 
 
+_LIMITED = "<Directory /srv/a>\n<Limit GET>\nRequire all denied\n</Limit>\n</Directory>\n"
+
+
+@pytest.mark.parametrize(
+    ("lines", "page", "asked", "shown"),
+    [
+        # Where the walk ends where the one before ended, the server takes it over.
+        ("", "/err.html", "/f.txt /nope / /f.txt/x /nope/x", True),
+        ("", "/err.html", "/sub/err.html /sub /sub/ /on/index.html", False),
+        ("", "/sub/err.html", "/sub/err.html /sub/", True),
+        ("", "/sub/err.html", "/f.txt /nope / /sub /f.txt/x", False),
+        # What is merged behind the walk is merged anew.
+        ("<Location />\nOptions -Indexes\n</Location>", "/err.html", "/f.txt /nope /", False),
+        ('<FilesMatch ".">\nOptions -Indexes\n</FilesMatch>', "/err.html", "/f.txt /", False),
+    ],
+)
+def test_with_a_module_merely_loaded_visitors_are_judged_again_but_in_the_same_folder(
+    lines: str, page: str, asked: str, shown: bool
+) -> None:
+    files = (
+        "0644 ines /srv/a/f.txt", "0644 ines /srv/a/err.html", "0644 ines /srv/a/sub/err.html",
+        "0644 ines /srv/b/index.html", "0777 ines /srv/a/on -> /srv/b",
+    )  # fmt: skip
+    config = f"LoadModule allowmethods_module m\n{_LIMITED}" + host(
+        "*:80", "a", f"ErrorDocument 403 {page}", *lines.splitlines()
+    )
+    survey = server(config, files)
+    for path in asked.split():
+        found = passage(survey, f"http://x.test{path}")
+        kind = "text/html" if shown else "text/html; charset=iso-8859-1"
+        assert (found.decided, found.status, found.content_type) == (True, 403, kind), path
+
+
+def test_the_index_of_a_post_is_judged_again_where_it_is_missing() -> None:
+    files = ("0644 ines /srv/a/has/index.html", "0755 ines /srv/a/sub/")
+    survey = server(f"LoadModule allowmethods_module m\n{_LIMITED}" + host("*:80", "a"), files)
+    for path, status in (("/has/", 200), ("/sub/", 403), ("/nope/", 404), ("/nope", 404)):
+        found = passage(survey, f"http://x.test{path}", method="POST")
+        assert (found.decided, found.status) == (True, status), path
+
+
 def test_a_maker_of_content_takes_the_place_of_what_would_begin_anew() -> None:
     rules = ("RewriteEngine On", "RewriteRule ^page - [H=none]", "RewriteRule x$ /none")
     inside = ("<Directory /srv/a>", "Options FollowSymLinks", *rules, "</Directory>")

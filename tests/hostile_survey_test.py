@@ -22,6 +22,7 @@ import pytest
 from ecumen.survey import Survey, read_survey
 from ecumen_cli.survey import survey as survey_command
 from ecumen_machine import EngineSpec, take_survey
+from ecumen_machine import files as gathering
 from ecumen_machine.apart import survey_apart
 from ecumen_machine.cage import CageError, checked
 from ecumen_machine.envvars import variables
@@ -68,12 +69,12 @@ def surveyed(config: Path) -> Survey:
     return take_survey([EngineSpec("httpd", str(config))])
 
 
-def owned(path: Path, text: str = "", mode: int = 0o644) -> Path:
+def owned(path: Path, text: str = "", mode: int = 0o644, uid: int = NOBODY) -> Path:
     """A file of an account that is not root."""
     path.parent.mkdir(parents=True, exist_ok=True)
     path.write_text(text)
     path.chmod(mode)
-    os.chown(path, NOBODY, NOBODY)
+    os.chown(path, uid, uid)
     return path
 
 
@@ -378,6 +379,50 @@ def test_an_override_file_with_a_second_name_is_not_read(base: Path) -> None:
     # Now it has one name, and its owner or root put it there.
     survey = surveyed(configured(base))
     assert [text for text in survey.texts.values() if SECRET.encode() in text]
+
+
+def test_an_override_file_behind_somebodys_link_is_read_where_he_may_read_it(base: Path) -> None:
+    """The server reads it for a visitor of his site; he himself might not."""
+    for name, mode in (("closed", 0o640), ("open", 0o644)):
+        owned(base / name / ".htaccess", f"# {SECRET} {name}\n", mode, uid=33)
+        link = base / "www" / name
+        link.symlink_to(base / name)
+        os.lchown(link, NOBODY, NOBODY)
+    survey = surveyed(configured(base))
+    texts = b"".join(survey.texts.values()).decode()
+    assert f"{SECRET} open" in texts
+    assert f"{SECRET} closed" not in texts
+    # What lies there is known all the same, and a link of root's own is root's affair.
+    assert survey.files.get(str(base / "closed" / ".htaccess")) is not None
+    os.lchown(base / "www" / "closed", 0, 0)
+    assert f"{SECRET} closed" in b"".join(surveyed(configured(base)).texts.values()).decode()
+
+
+def test_who_lays_links_without_end_uses_up_his_own_share(
+    base: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(gathering, "MOST_LED", 20)
+    monkeypatch.setattr(gathering, "MOST_BEHIND", 50)
+    monkeypatch.setattr(gathering, "MOST_BEYOND", 100)
+    deep = base / "deep"
+    for number in range(40):
+        (deep / f"in{number}").mkdir(parents=True)
+        (deep / f"in{number}" / "x").write_text("x")
+    (base / "small").mkdir()
+    (base / "small" / "page").write_text("x")
+    for number in range(200):
+        link = base / "www" / f"a{number}"
+        link.symlink_to(deep if number % 2 else f"../../../proc/self/root/{number}")
+        os.lchown(link, NOBODY, NOBODY)
+    for name, target in (("loop", "loop"), ("me", "../www"), ("proc", "/proc"), ("gone", "/no")):
+        (base / "www" / name).symlink_to(target)
+    (base / "www" / "z").symlink_to(base / "small")
+    survey = surveyed(configured(base))
+    assert survey.files.get(str(base / "small" / "page")) is not None
+    behind = [entry.path for entry in survey.files if entry.path.startswith(f"{deep}/")]
+    assert 0 < len(behind) <= 100
+    assert not [entry.path for entry in survey.files if entry.path.startswith("/proc/")]
+    assert [gap for gap in survey.gaps if "too much lies behind" in gap.why]
 
 
 @contextmanager

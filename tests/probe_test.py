@@ -125,7 +125,7 @@ def test_only_plain_files_are_taken_for_override_files(base: Path) -> None:
     assert entry.kind is Kind.DIR
 
 
-def test_a_survey_reads_no_contents_and_follows_no_link_out(base: Path) -> None:
+def test_a_survey_reads_no_contents_and_notes_where_links_lead(base: Path) -> None:
     config = lay_out(base)
     (base / "www/one/secret.php").write_text("password = 'x'")
     (base / "www/one/away").symlink_to("/etc")
@@ -138,7 +138,9 @@ def test_a_survey_reads_no_contents_and_follows_no_link_out(base: Path) -> None:
     assert link is not None
     assert (link.kind, link.target) == (Kind.LINK, "/etc")
     assert survey.files.get(str(base / "www/one/away/passwd")) is None
-    assert survey.files.get("/etc/passwd") is None
+    beyond = survey.files.get("/etc/passwd")
+    assert beyond is not None
+    assert beyond.kind is Kind.FILE
     stream.seek(0)
     assert list(read_survey(stream).files) == list(survey.files)
 

@@ -228,7 +228,6 @@ SITE_NAMELESS = _unsure(
     "A site without a name takes that of {address}, which is not known.",
 )
 SITE_PATTERN_UNKNOWN = _unsure("site.pattern-unknown", "The pattern {pattern} is not evaluated.")
-SITE_METHOD = _unsure("site.method", "Requests by {method} are not evaluated yet.")
 SITE_MARKED = _diverted(
     "site.marked",
     "No site here claims {host}; {site} is marked as the one that answers then.",
@@ -293,6 +292,12 @@ WAY_UPSTREAM_CLOSED = _blocked(
     findings=("way.fails",),
 )
 WAY_REDIRECT = _unsure("way.redirect", "Whether {directive} takes this address is not worked out.")
+WAY_TRACED = _clear("way.traced", "The engine sends the request back as it came, and asks no rule.")
+WAY_TRACE_OFF = _blocked(
+    "way.trace-off",
+    "This server does not send requests back.",
+    "Nothing needs it but the search for faults on the way; then have it send them back.",
+)
 WAY_SENT = _diverted("way.sent", "The visitor is sent to {location}.")
 WAY_STATUS = _blocked(
     "way.status",
@@ -593,6 +598,19 @@ SERVE_FOLDER_REDIRECT = _diverted(
 SERVE_INDEX_FOLDER = _diverted(
     "serve.index-folder",
     "The index is a folder itself: the visitor is sent to {location}.",
+)
+SERVE_RESPELLED = _diverted(
+    "serve.respelled",
+    "There is no {name}; the visitor is sent to {location}, which is spelled much like it.",
+)
+SERVE_SPELLINGS = _blocked(
+    "serve.spellings",
+    "There is no {name}; the engine offers a choice of {count} names that are much like it.",
+    "Ask for one of those names: {names}.",
+)
+SERVE_SPELLING_UNSEEN = _unsure(
+    "serve.spelling-unseen",
+    "There is no {name}; which names are much like it is not known.",
 )
 SERVE_MISSING = _blocked(
     "serve.missing",

@@ -106,6 +106,7 @@ def _answer(
         "look": lambda paths: ground.look(_paths(paths)),
         "look_into": lambda paths: ground.look_into(_paths(paths)),
         "trees": lambda paths: ground.trees(_paths(paths)),
+        "follow_links": ground.follow_links,
         "read_named": lambda leaves: ground.read_named(_texts(leaves)),
         "resolve": lambda names: ground.resolve(_texts(names)),
         "texts": ground.texts,
@@ -231,6 +232,9 @@ class _Far:
 
     def trees(self, paths: Sequence[str]) -> None:
         self._ask("trees", list(filter(_is_path, paths)))
+
+    def follow_links(self) -> None:
+        self._ask("follow_links")
 
     def read_named(self, leaves: Sequence[str]) -> None:
         self._ask("read_named", list(leaves))

@@ -1,21 +1,30 @@
-"""Metadata of paths and trees. Links are not followed out of what is scanned; no contents."""
+"""Metadata of paths and trees, and of what links lead to, within bounds; no contents."""
 
 from __future__ import annotations
 
 import os
 import stat
+from collections import Counter, deque
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from itertools import islice
 
 from ecumen.survey import Entry, FileTable, Gap, Kind
 from ecumen.survey.files import KINDS, Columns
 from ecumen_machine.acl import decode
-from ecumen_machine.capture import KIND_OF, capture
+from ecumen_machine.capture import KIND_OF, PSEUDO, capture
 from ecumen_machine.flags import flags_of
 from ecumen_machine.handles import SwappedError, within
 from ecumen_machine.quiet import no_collecting
 
 MOST_LINKS = 40
+# Of links that lead out of what is scanned. Whoever lays many of them, or one to a folder without
+# end, uses up what is looked at for him, and nothing of what is looked at for others.
+MOST_LED = 2_000  # links, of one owner
+MOST_BEYOND = 20_000  # names, of one owner
+MOST_BEHIND = 5_000  # names, behind one link
+MOST_BEYOND_ALL = 200_000  # names, of all owners
+_PSEUDO = tuple(f"{path}/" for path in PSEUDO)
 
 
 def entry_of(path: str) -> Entry:
@@ -64,6 +73,16 @@ def _attributes(path: str) -> list[str]:
         return []
 
 
+@dataclass(frozen=True, slots=True)
+class _Link:
+    """A link to follow. uid: for whom. by: the owners of the links that led to it, and its own."""
+
+    path: str
+    target: str
+    uid: int
+    by: frozenset[int]
+
+
 class Collector:
     """Gathers entries; each path once, folders marked `listed` when all their names are in."""
 
@@ -73,6 +92,10 @@ class Collector:
         self.columns = Columns()
         self._scanned: set[str] = set()
         self._listings: dict[str, list[tuple[str, Entry]]] = {}
+        # By folder: the accounts whose links are why it was looked into. And those for which there
+        # was another reason.
+        self._led: dict[str, set[int]] = {}
+        self._asked_for: set[str] = set()
         self._seen = seen
 
     def __len__(self) -> int:
@@ -93,8 +116,10 @@ class Collector:
     def gap(self, what: str, path: str, error: OSError) -> None:
         self.gaps.append(Gap(what, path, error.strerror or str(error)))
 
-    def path(self, path: str, links: int = 0) -> str | None:
-        """Notes each component of a path that was named to us, and where its links lead.
+    def path(self, path: str, links: int = 0, most: int | None = None) -> str | None:
+        """Notes each component of a path that was named to us, and where its links lead. most:
+        where an owner's link names it, names of the folder in which one is missing, beyond which it
+        is not looked into; and nothing that the kernel makes up is.
 
         Returns the path without links, or None where it leads nowhere.
         """
@@ -109,10 +134,12 @@ class Collector:
             if part == ".":
                 continue
             there = os.path.join(here, part)
+            if most is not None and f"{there}/".startswith(_PSEUDO):
+                return None
             entry = self._single(there)
             if entry is None:
                 # That it is not there is known once the folder around it is.
-                self._listed(here)
+                self._listed(here, most)
                 return None
             if entry.kind is Kind.LINK:
                 links += 1
@@ -144,17 +171,18 @@ class Collector:
         physical = self.path(path)
         if physical is None:
             return None
+        self._asked_for.add(physical)
         names = [leaf for leaf, _ in self._listed(physical)]
         known = self.entries.get(physical)
         return names if known is not None and known.listed else None
 
-    def _listed(self, folder: str) -> list[tuple[str, Entry]]:
+    def _listed(self, folder: str, most: int | None = None) -> list[tuple[str, Entry]]:
         # Thousands of logs lie in one folder.
         if folder not in self._listings:
-            self._listings[folder] = self._look_into(folder)
+            self._listings[folder] = self._look_into(folder, most)
         return self._listings[folder]
 
-    def _look_into(self, folder: str) -> list[tuple[str, Entry]]:
+    def _look_into(self, folder: str, most: int | None) -> list[tuple[str, Entry]]:
         entry = self.entries.get(folder)
         if entry is None or entry.kind is not Kind.DIR:
             return []
@@ -162,7 +190,7 @@ class Collector:
         complete = True
         try:
             with within(folder) as anchor:
-                for name in os.listdir(anchor):
+                for name in _names(anchor, most):
                     path = f"{folder.rstrip('/')}/{name}"
                     try:
                         child = _entry(path, f"{anchor}/{name}")
@@ -195,6 +223,75 @@ class Collector:
             self.columns.join(columns)
         self.gaps += [Gap(*gap) for gap in gaps]
 
+    def follow_links(self) -> None:
+        """Notes where the links in the trees lead, and what is below there: by a link, a site may
+        serve what lies anywhere.
+        """
+        led: Counter[int] = Counter()
+        beyond: Counter[int] = Counter()
+        full: set[int] = set()
+        links = deque(self._links())
+        while links:
+            link = links.popleft()
+            if link.target.startswith(_PSEUDO) or self._is_scanned(link):
+                continue
+            room = min(
+                MOST_BEHIND, MOST_BEYOND - beyond[link.uid], MOST_BEYOND_ALL - beyond.total()
+            )
+            if led[link.uid] == MOST_LED or room <= 0:
+                if link.uid not in full:
+                    full.add(link.uid)
+                    self.gaps.append(
+                        Gap("folder", link.path, "too much lies behind its owner's links")
+                    )
+                continue
+            led[link.uid] += 1
+            end = self.path(link.path, most=room)
+            if end is not None:
+                beyond[link.uid] += self._behind(end, link, room, links)
+
+    def _links(self) -> Iterator[_Link]:
+        for path, folder in self.columns.folders.items():
+            for number, extra in folder.extra.items():
+                if extra.target is not None:
+                    uid = int(folder.column("uid")[number])
+                    name = f"{path.rstrip('/')}/{folder.leaves[number]}"
+                    yield _Link(name, extra.target, uid, frozenset({uid}))
+
+    def _is_scanned(self, link: _Link) -> bool:
+        """Whether a link's text names what the trees hold: any link on the way there is one of
+        those that are followed for themselves.
+        """
+        there = os.path.normpath(os.path.join(os.path.dirname(link.path), link.target))
+        return there in self._scanned or _within(there, self._scanned)
+
+    def _behind(self, top: str, link: _Link, room: int, links: deque[_Link]) -> int:
+        """Notes what lies below a folder, the nearest first. Returns how many names that were."""
+        seen = 0
+        folders = deque([top])
+        while folders and seen < room:
+            folder = folders.popleft()
+            if folder in self.columns.folders or f"{folder}/".startswith(_PSEUDO):
+                continue
+            known = self._led.setdefault(folder, set())
+            if link.by <= known:
+                continue
+            known |= link.by
+            names = self._listed(folder, room - seen)
+            seen += len(names)
+            for _, entry in names:
+                if entry.kind is Kind.DIR:
+                    folders.append(entry.path)
+                elif entry.kind is Kind.LINK:
+                    by = link.by | {entry.uid}
+                    links.append(_Link(entry.path, entry.target or "", link.uid, by))
+        return seen
+
+    def led_by(self, path: str) -> set[int]:
+        """The accounts by whose links alone a path was come to; root needs none."""
+        folder = path.rpartition("/")[0] or "/"
+        return set() if folder in self._asked_for else self._led.get(folder, set()) - {0}
+
     def named(self, leaves: frozenset[str]) -> Iterator[str]:
         """Plain files with one of these names among what was gathered. No links: what they lead to
         is not for its owner to choose.
@@ -208,6 +305,17 @@ class Collector:
             for leaf in leaves.intersection(names):
                 if folder.column("kind")[names.index(leaf)] == plain:
                     yield f"{path.rstrip('/')}/{leaf}"
+
+
+def _names(folder: str, most: int | None) -> list[str]:
+    """The names in a folder; none where there are more than that."""
+    if most is None:
+        return os.listdir(folder)
+    with os.scandir(folder) as found:
+        names = [each.name for each in islice(found, most + 1)]
+    if len(names) > most:
+        raise OSError(7, "it holds too much to be looked at for a link")
+    return names
 
 
 def _within(path: str, others: set[str]) -> bool:

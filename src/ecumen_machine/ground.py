@@ -175,10 +175,20 @@ class Ground:
         """Notes everything below these paths, links not followed."""
         self._collector.trees(paths)
 
+    def follow_links(self) -> None:
+        """Notes where the links in the trees lead, and what is below there, within bounds."""
+        self._collector.follow_links()
+
     def read_named(self, leaves: Sequence[str]) -> None:
-        """Reads the plain files with one of these names among all that was noted."""
+        """Reads the plain files with one of these names among all that was noted; what was only
+        come to by somebody's link, where he may read it himself.
+        """
         for path in list(self._collector.named(frozenset(leaves))):
-            self.read(path)
+            led_by = self._collector.led_by(path)
+            if not led_by:
+                self.read(path)
+            elif path not in self._texts and (text := self._text(path, path, led_by)) is not None:
+                self._texts[path] = text
 
     def table(self) -> FileTable:
         return self._collector.table()

@@ -269,7 +269,8 @@ def _seen(now: Situation, outcome: Outcome) -> dict[str, str | None]:
     answer = outcome.answer
     if answer is None and outcome.blocks:
         answer = outcome.blocks[0][1].page
-    blocked = outcome.status is not None and outcome.status >= 400
+    # The engine makes its own page for a choice of names, too (300).
+    blocked = outcome.status is not None and bool(outcome.blocks)
     kind = answer.content_type if answer else (_error_type(now) if blocked else None)
     if any(doubt.only_type and doubt.code.of_type for _, doubt in outcome.doubts):
         kind = None

@@ -36,18 +36,27 @@ class AccessOutcome(Enum):
 
 
 @dataclass(frozen=True, slots=True)
+class Judged:
+    """Under what a visitor has been judged already. folder: of the file, as it was walked; None
+    where the server keeps none in mind.
+    """
+
+    settings: object
+    folder: str | None
+
+
+@dataclass(frozen=True, slots=True)
 class Visitor:
     """Who asks. client: None is somebody outside whose address is not given.
 
-    judged: the settings under which this visitor has been judged already. facts: what conditions
-    may ask for. again: the server asks itself, or anew.
+    facts: what conditions may ask for. again: the server asks itself, or anew.
     """
 
     client: str | None
     server: str | None
     method: str
     signed_in: bool = False
-    judged: object = None
+    judged: Judged | None = None
     facts: ExpressionFacts | None = None
     again: bool = False
 

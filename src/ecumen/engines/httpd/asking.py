@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
+from ecumen.engines.httpd.access import Judged
 from ecumen.engines.httpd.hostname import HostHeader
 from ecumen.engines.httpd.marks import Marks
 from ecumen.engines.httpd.rewriting.run import RewriteSubject
@@ -40,7 +41,7 @@ class Asking:
     status: int = 200
     env: Mapping[str, str | None] = field(default_factory=dict)
     rewrites: bool = True
-    judged: Settings | None = None
+    judged: Judged | None = None
     beside: str = ""
     unknown: frozenset[str] = frozenset()
     late: frozenset[str] = frozenset()
@@ -85,7 +86,7 @@ class Asking:
         return replace(self, env=marks.values, unknown=marks.unknown)
 
     def aside(
-        self, address: Address, query: str | None, judged: Settings | None, beside: str = ""
+        self, address: Address, query: str | None, judged: Judged | None, beside: str = ""
     ) -> Asking:
         """A question that the server asks itself, as for an index."""
         env, unknown = self._later()

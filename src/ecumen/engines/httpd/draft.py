@@ -34,6 +34,7 @@ from ecumen.engines.httpd.settings import (
     Options,
     Override,
     Settings,
+    read_upstream,
 )
 from ecumen.engines.tree import Directive, Place
 
@@ -353,12 +354,36 @@ class Draft:
             elif equals and key.lower() == "charset":
                 self.values["listing_charset"] = value
 
-    def header(self, directive: Directive, given: list[str]) -> None:
-        """Response headers matter only where they are ours to predict."""
-        text = directive.text.lower()
-        if "content-type" in text or "location" in text or "expr=" in text:
+    def upstream(self, directive: Directive, given: list[str]) -> None:
+        """For a section on addresses: what it is about is what is handed on.
+
+        A pattern is one only where it looks like one, whichever kind of section it stands in
+        (mod_proxy.c, add_pass; measured).
+        """
+        fake = self.folder or ""
+        by_pattern = directive.name.lower() == "proxypassmatch" or any(c in fake for c in "*?[")
+        upstream = read_upstream(fake, directive, given, by_pattern=by_pattern)
+        if upstream is None:
             self.unread.append(directive)
-        plain = given[1:] if given[:1] == ["always"] else given
+        else:
+            self.values["upstream"] = upstream
+
+    def header(self, directive: Directive, given: list[str]) -> None:
+        """Response headers matter only where they are ours to predict.
+
+        What the server itself sends on is out of reach: it puts the address in last, so that it can
+        neither be changed nor taken off, and what is added is one more; a content type is no header
+        to it until then, so that adding to it has no effect (measured: 8 actions on 8 answers).
+        """
+        plain = given[1:] if given[:1] in (["always"], ["onsuccess"]) else given
+        action, name = (word.lower() for word in (*plain, "", "")[:2])
+        touched = {
+            "content-type": action in ("set", "setifempty", "unset", "edit", "edit*"),
+            "location": action in ("set", "setifempty", "add", "append", "merge"),
+        }
+        echoed = action == "echo" and any(each in name for each in touched)
+        if touched.get(name, False) or echoed or "early" in given[-1:]:
+            self.unread.append(directive)
         if len(given) == 2 and given[0].lower() == "unset":
             before = self.values.get("taken_off")
             known = before if isinstance(before, frozenset) else frozenset()
@@ -525,6 +550,15 @@ _TAKERS: dict[str, _Taker] = {
     "redirectmatch": Draft.redirect,
     "acceptpathinfo": Draft.trailing,
     "fallbackresource": _choice("fallback"),
+    "directorycheckhandler": _flag("maker_first"),
+    "checkspelling": _flag("spelling"),
+    "checkcaseonly": _flag("spelling_by_case"),
+    "checkbasenamematch": _flag("spelling_by_stem"),
+    "proxypass": Draft.upstream,
+    "proxypassmatch": Draft.upstream,
+    "traceenable": _lowered("trace"),
+    "mergeslashes": _lowered("merged_slashes"),
+    "modmimeusepathinfo": _flag("typed_by_rest"),
     "directoryindex": Draft.index,
     "directoryslash": _flag("slash"),
     "sethandler": _choice("handler"),

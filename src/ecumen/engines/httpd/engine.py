@@ -314,6 +314,12 @@ class HttpdEngine:
             self.chooser.implied(host),
             late=self.server.set_names,
         )
+        kept = host.settings.merged_slashes
+        if kept is not None and kept.value == "off" and _doubles(arrival.path, host):
+            facts = {"directive": kept.text}
+            proofs = (Proof(place=kept.place, text=kept.text),)
+            doubt = Doubt(codes.WAY_NOT_EVALUATED, Rank(Phase.ADDRESS), facts, proofs)
+            handling.way.doubts.append(doubt)
         worker, laps = self._lane(host)
         laps.run(asking, handling)
         name_owners(handling, self.survey, worker)
@@ -335,8 +341,6 @@ class HttpdEngine:
         facts = {"method": arrival.method}
         if arrival.method == "CONNECT":
             part.blocks.append(Block(codes.SITE_BAD_METHOD, Rank(Phase.ENTRY), 400, facts))
-        elif arrival.method == "TRACE":
-            part.doubts.append(Doubt(codes.SITE_METHOD, Rank(Phase.ENTRY), facts))
         if len(arrival.path) + len(arrival.query or "") + 20 > USUAL_LINE_LIMIT:
             part.doubts.append(Doubt(codes.SITE_LONG_LINE, Rank(Phase.ENTRY)))
         elsewhere = self._misdirected(arrival, chosen.host) if header.valid and has_host else None
@@ -363,6 +367,11 @@ class HttpdEngine:
         elif certain[0].path.startswith("|"):
             part.code = codes.RECORD_PROGRAM
         return part
+
+
+def _doubles(path: str, host: Host) -> bool:
+    """Whether slashes stand in a row, where that is not mended: patterns see them then."""
+    return "//" in path or (host.settings.slashes == "on" and "%2f" in path.lower())
 
 
 # What keeps out whoever walks to the folder.

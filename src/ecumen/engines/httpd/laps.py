@@ -10,6 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from ecumen import codes
+from ecumen.engines.httpd.access import Judged
 from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.deciding import ErrorPage, Goes, error_page
 from ecumen.engines.httpd.modules import JUDGE_AGAIN
@@ -198,10 +199,10 @@ class Laps:
             _replace(part, block, replace(block, page=shown))
 
 
-def _judged(lap: _Lap, rank: Rank) -> Settings | None:
-    """The settings of a request that came as far as being judged."""
+def _judged(lap: _Lap, rank: Rank) -> Judged | None:
+    """Of a request that came as far as being judged."""
     target = lap.first.target
-    return target.settings if target is not None and rank.within >= Phase.ACCESS else None
+    return target.judged if target is not None and rank.within >= Phase.ACCESS else None
 
 
 def _settings_at(lap: _Lap, rank: Rank) -> Settings:
@@ -229,7 +230,7 @@ def _next(looked: Looked) -> Asking:
     address = asked.read(path) if path.startswith("/") else Address(path, 400, codes.WAY_BAD_PATH)
     asking = replace(looked.asking, env=looked.way.env or looked.asking.env)
     rewrites = looked.asking.rewrites and not looked.way.ended
-    judged = looked.target.settings if looked.target is not None else None
+    judged = looked.target.judged if looked.target is not None else None
     return asking.again(address, query if mark else None, rewrites=rewrites, judged=judged)
 
 

@@ -51,9 +51,9 @@ OWN = frozenset(
 )
 
 
-# With one of these merely loaded the server asks anew who may for whatever it looks up for itself,
-# as an index, under the very same rules too: what they hook into that phase does not say that it
-# asks the same. Not so for the page of an error.
+# With one of these merely loaded the server may ask anew who may for what it looks up for itself,
+# as an index or the page of an error, under the very same rules too: what they hook into that phase
+# does not say that it asks the same.
 # Measured with each stock module that can be loaded alone (ap_hook_check_access, PER_CONF).
 JUDGE_AGAIN = frozenset(("allowmethods_module", "log_debug_module", "lua_module"))
 

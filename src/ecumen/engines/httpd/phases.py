@@ -81,7 +81,13 @@ class Phases:
         before_folders = facts.marks
         looked = Looked(asking, way, before, type=way.type, handler=way.handler, doubts=doubts)
         if way.upstream is not None:
-            looked.target = self.targets.beside(host, way.path, visitor)
+            target = looked.target = self.targets.beside(host, way.path, visitor)
+            # Only then is it handed on: what a section says by pattern sends visitors elsewhere.
+            redirects, rank = list(target.settings.redirects), Rank(Phase.RULES, 1)
+            if redirected(
+                redirects, asking, target.settings, looked.part, rank, way.path, way.query
+            ):
+                way.upstream = None
             return looked
         if way.filename is None:
             return looked

@@ -208,6 +208,8 @@ class Reader:
         self.root = root
         self.version = version
         self.modules = {identifier(name) for name in built_in}
+        # The order counts where several ask for the same place among the hooks.
+        self.load_order: list[str] = []
         self.defines = set(defines)
         # Names of variables are compared without case, the server's environment is not.
         self.variables: dict[str, str] = {}
@@ -451,6 +453,7 @@ class Reader:
                 if len(given) != 2:
                     raise _Stop(at, "LoadModule takes two arguments")
                 self.modules.add(given[0])
+                self.load_order.append(given[0])
             case "serverroot":
                 given = words(rest)
                 self.root = given[0] if given else self.root

@@ -21,7 +21,15 @@ from ecumen.engines.httpd.modules import OWN, identifier
 from ecumen.engines.httpd.reader import Cache, Reader
 from ecumen.engines.httpd.redirects import Redirect
 from ecumen.engines.httpd.rewriting.rules import Rewriting
-from ecumen.engines.httpd.settings import EMPTY, Choice, Opt, Options, Settings
+from ecumen.engines.httpd.settings import (
+    EMPTY,
+    Choice,
+    Opt,
+    Options,
+    Settings,
+    Upstream,
+    read_upstream,
+)
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank, proof_of
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
@@ -120,17 +128,6 @@ class Alias:
     real: str
     directive: Directive
     scripts: bool = False
-    by_pattern: bool = False
-    regex: Regex | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class Upstream:
-    """Addresses that are handed on. url: None where they are not, whatever follows."""
-
-    fake: str
-    url: str | None
-    directive: Directive
     by_pattern: bool = False
     regex: Regex | None = None
 
@@ -362,13 +359,13 @@ class _Compiler:
         host.aliases.append(Alias(given[0], real, directive, scripts, by_pattern, regex))
 
     def upstream(self, host: Host, directive: Directive, given: list[str]) -> None:
-        if len(given) < 2 or any("=" not in word and word != "!" for word in given[2:]):
-            host.unread.append(directive)
-            return
         by_pattern = directive.name.lower() == "proxypassmatch"
-        regex = compiled(given[0]) if by_pattern else None
-        url = None if given[1] == "!" else given[1]
-        host.upstreams.append(Upstream(given[0], url, directive, by_pattern, regex))
+        fake = "".join(given[:1])
+        upstream = read_upstream(fake, directive, given[1:], by_pattern=by_pattern)
+        if upstream is None:
+            host.unread.append(directive)
+        else:
+            host.upstreams.append(upstream)
 
     def log(self, host: Host, directive: Directive, given: list[str]) -> None:
         if not given:
@@ -468,7 +465,6 @@ _HOST_TAKERS: dict[str, _HostTaker] = {
     "proxypass": _Compiler.upstream,
     "proxypassmatch": _Compiler.upstream,
     "proxypassreverse": _Compiler.nothing,
-    "traceenable": _Compiler.nothing,
     "proxyrequests": _Compiler.forward,
     "limitrequestline": _Compiler.line_limit,
     "customlog": _Compiler.log,

@@ -18,6 +18,7 @@ from ecumen.engines.httpd.modules import makes_nothing
 from ecumen.engines.httpd.phases import Looked, Phases
 from ecumen.engines.httpd.server import Server, with_value
 from ecumen.engines.httpd.settings import Opt, Settings
+from ecumen.engines.httpd.spelling import Likeness, spelled_like
 from ecumen.engines.httpd.targets import Target
 from ecumen.engines.httpd.uri import escaped
 from ecumen.engines.httpd.walk import Walked, may_read
@@ -129,17 +130,71 @@ class Serving:
             return
         typed = self._typed(self.looked, self.target, walked.path)
         # Where a maker of content is set, also by the missing name's ending, nothing stands in.
+        spelled = self.target.settings.spelling
+        if spelled and self._spells_first and self._respelled(walked):
+            return
         if not self._has_handler(self.looked, self.target, typed):
             stand_in = self._fallback(self.looked)
             if stand_in is not None:
                 self._stand_in(stand_in)
                 return
+        if spelled and not self._spells_first and self._respelled(walked):
+            return
         self.part.facts["path"] = walked.path
         if self._made(self.looked, self.target, typed, walked.path, walked.entry):
             return
         if self._other_method(walked.path):
             return
         self._block(codes.SERVE_MISSING, rank, 404, {"path": walked.path})
+
+    @property
+    def _spells_first(self) -> bool:
+        """Whether names are corrected before something stands in for them: both ask to be the last,
+        and then the order in which the modules were loaded counts (measured).
+        """
+        modules = self.server.reader.load_order
+        order = [each for each in modules if each in ("dir_module", "speling_module")]
+        return order[:1] == ["speling_module"]
+
+    def _respelled(self, walked: Walked) -> bool:
+        """Whether a name much like a missing one takes its place.
+
+        Source: mod_speling.c, check_speling; measured.
+        """
+        if self.method not in ("GET", "HEAD") or self.looked.goes_on is not None:
+            return False
+        settings, rank = self.target.settings, Rank(Phase.FOLDER, 1)
+        folder, _, name = walked.path.rpartition("/")
+        behind = f"{name}{walked.rest}"
+        if not self.path.endswith(behind):
+            # The address is not that of the file, as behind a rule or an alias by pattern.
+            return False
+        around = self.walker.walk(folder or "/").entry
+        if around is None or around.kind is not Kind.DIR:
+            return False
+        if not decide(around, self.walker.subject, READ).allowed:
+            return False
+        if not around.listed or self.asking.status != 200:
+            self._doubt(codes.SERVE_SPELLING_UNSEEN, rank, {"name": name})
+            return True
+        found = spelled_like(
+            name,
+            self.walker.files.children(around.path),
+            by_case=bool(settings.spelling_by_case),
+            by_stem=settings.spelling_by_stem is not False,
+        )
+        if not found:
+            return False
+        (likest, chosen), *others = found
+        if likest is Likeness.STEM or any(likeness == likest for likeness, _ in others):
+            names = ", ".join(each for _, each in found)
+            facts = {"name": name, "count": len(found), "names": names}
+            self._block(codes.SERVE_SPELLINGS, rank, 300, facts)
+            return True
+        self._send_to(f"{self.path.removesuffix(behind)}{chosen}{walked.rest}", rank)
+        self.part.code = codes.SERVE_RESPELLED
+        self.part.facts["name"] = name
+        return True
 
     def _fallback(self, looked: Looked, deep: int = 0) -> _StandIn | None:
         """What stands in for what is missing, if anything is to."""
@@ -230,7 +285,7 @@ class Serving:
         folder = asked.rpartition("/")[0]
         for name in names:
             address = looked.asking.read(escaped(f"{folder}/{name}{rest}"))
-            sub = self.phases.look(looked.asking.aside(address, looked.way.query, target.settings))
+            sub = self.phases.look(looked.asking.aside(address, looked.way.query, target.judged))
             if sub.target is None or sub.part.doubts or sub.target.doubts or sub.part.answer:
                 return None
             entry = sub.target.walked.entry
@@ -302,6 +357,8 @@ class Serving:
         return guessed(entry, taken_at)
 
     def _typed(self, looked: Looked, target: Target, path: str) -> types.Typed:
+        if target.settings.typed_by_rest:
+            path += target.walked.rest
         name = path.rpartition("/")[2]
         return types.type_of(name, target.settings, self.server.types, looked.type)
 
@@ -391,7 +448,8 @@ class Serving:
             self.part.code = codes.PASSAGE_NOT_REACHED
             return
         names = settings.index_names
-        if names and self._index(walked, folder, names):
+        made = settings.maker_first and with_value(settings.handler) is not None
+        if names and not made and self._index(walked, folder, names):
             return
         self._listing(walked, folder)
 
@@ -502,7 +560,7 @@ class Serving:
 
     def _aside(self, path: str, by: Looked) -> Looked:
         """Looks something up as the server does for itself: it is mapped anew."""
-        judged = by.target.settings if by.target is not None else None
+        judged = by.target.judged if by.target is not None else None
         folder = by.target.walked if by.target is not None else None
         in_folder = folder is not None and folder.entry is not None
         beside = folder.path if folder is not None and in_folder else ""
@@ -565,7 +623,10 @@ class Serving:
         if self._other_method(walked.path):
             return
         # Listings are made for GET alone; without one a folder is nothing to the core (measured).
-        if self.method == "POST" or (handler is not None and self._nobody(handler)):
+        plainly = handler is not None and (
+            handler.lower() == "default-handler" or self._nobody(handler)
+        )
+        if self.method == "POST" or plainly:
             self._block(codes.SERVE_POST_ON_FOLDER, rank, 404, facts)
             return
         line = Proof(place=options.place if options else None, text=options.text if options else "")
@@ -582,15 +643,21 @@ class Serving:
 
     def _redirect(self, looked: Looked, path: str, rank: Rank) -> None:
         """The visitor is sent to a folder's address with its slash."""
-        assert looked.target is not None
-        where = own_address(looked.asking, looked.target.settings)
         index = looked is not self.looked
         self.part.code = codes.SERVE_INDEX_FOLDER if index else codes.SERVE_FOLDER_REDIRECT
+        self._send_to(path, rank, looked)
+        self.part.facts["path"] = self.target.walked.path
+
+    def _send_to(self, path: str, rank: Rank, by: Looked | None = None) -> None:
+        """The visitor is sent to another path of the site, with the query that was asked."""
+        looked = by or self.looked
+        assert looked.target is not None
+        where = own_address(looked.asking, looked.target.settings)
         query = "" if looked.way.query is None else f"?{looked.way.query}"
         location = None if where is None else f"{where}{escaped(path)}{query}"
         if location is None:
             self._doubt(codes.SERVE_OWN_NAME, rank, {}, only_type=True)
-        self.part.facts |= {"location": location or path, "path": self.target.walked.path}
+        self.part.facts["location"] = location or path
         self.part.answer = Answer(301, rank, REDIRECT, location)
 
 

@@ -17,7 +17,7 @@ from ecumen.engines.httpd.marks import Mark
 from ecumen.engines.httpd.redirects import Redirect
 from ecumen.engines.httpd.rewriting.rules import Rewriting
 from ecumen.engines.tree import Directive, Place
-from ecumen.patterns import compiled, shell_pattern
+from ecumen.patterns import Regex, compiled, shell_pattern
 
 _K = TypeVar("_K")
 _V = TypeVar("_V")
@@ -134,6 +134,30 @@ class Conditional:
     settings: Settings
 
 
+@dataclass(frozen=True, slots=True)
+class Upstream:
+    """Addresses that are handed on. url: None where they are not, whatever follows."""
+
+    fake: str
+    url: str | None
+    directive: Directive
+    by_pattern: bool = False
+    regex: Regex | None = None
+
+
+def read_upstream(
+    fake: str, directive: Directive, given: list[str], *, by_pattern: bool
+) -> Upstream | None:
+    """given: where it leads, and how; what concerns the connection alone is passed by. None: it is
+    not evaluated.
+    """
+    plain = ("!", "nocanon", "interpolate", "noquery")
+    if not given or any("=" not in word and word not in plain for word in given[1:]):
+        return None
+    url = None if given[0] == "!" else given[0]
+    return Upstream(fake, url, directive, by_pattern, compiled(fake) if by_pattern else None)
+
+
 @dataclass(slots=True, eq=False)
 class Settings:
     """None, or an empty value: not said here. Never changed once made, and told apart by identity;
@@ -156,6 +180,17 @@ class Settings:
     methods: Choice | None = None
     # The status by which visitors are sent to an index; 0 where it is served in place.
     index_sent: int | None = None
+    # A maker of content that is set for a folder goes before its index.
+    maker_first: bool | None = None
+    # Missing names are looked for under others that are spelled much like them.
+    spelling: bool | None = None
+    spelling_by_case: bool | None = None
+    spelling_by_stem: bool | None = None
+    upstream: Upstream | None = None
+    trace: Choice | None = None
+    merged_slashes: Choice | None = None
+    # Endings count that stand behind a file, too.
+    typed_by_rest: bool | None = None
     handler: Choice | None = None
     forced_type: Choice | None = None
     default_charset: Choice | None = None

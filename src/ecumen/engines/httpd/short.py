@@ -20,8 +20,8 @@ from ecumen.engines.httpd.choice import Chooser
 from ecumen.engines.httpd.deciding import Goes, Ruling, error_page, ruled
 from ecumen.engines.httpd.hostname import read_host
 from ecumen.engines.httpd.redirects import Redirect, find_redirect
-from ecumen.engines.httpd.server import Alias, Host, Server, Upstream, with_value
-from ecumen.engines.httpd.settings import FileSection, Opt, Settings
+from ecumen.engines.httpd.server import Alias, Host, Server, with_value
+from ecumen.engines.httpd.settings import FileSection, Opt, Settings, Upstream
 from ecumen.engines.httpd.targets import Targets
 from ecumen.engines.httpd.uri import Address, escaped
 from ecumen.engines.httpd.walk import FolderWalk
@@ -196,6 +196,8 @@ class ShortAnswers:
                 continue
             if fits is None or section.settings.redirect is not None:
                 return None
+            if section.settings.upstream is not None:
+                return None
             if section.settings.rewriting is not None or section.settings.unread:
                 return None
             walk = walk or self.targets.walk(host)
@@ -215,6 +217,8 @@ class ShortAnswers:
             or settings.redirects
             or settings.fallback is not None
             or settings.slash is False
+            or settings.spelling
+            or settings.typed_by_rest
             or settings.methods is not None
             or settings.index_sent
             or with_value(settings.handler) is not None
@@ -409,7 +413,8 @@ class ShortAnswers:
         if shown.goes is not Goes.LOCAL:
             return None
         path, mark, query = shown.where.partition("?")
-        if not PLAIN_PATH.fullmatch(path):
+        # Whether the visitor is judged again for it is for the whole way to say.
+        if not PLAIN_PATH.fullmatch(path) or self.targets.judges_again:
             return None
         inner = self._served(inquiry.of_error(query if mark else None), path, held.settings)
         if inner is None:

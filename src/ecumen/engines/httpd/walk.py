@@ -28,7 +28,8 @@ HALF = 1000  # ranks of one folder's sections and of the lookup below it keep th
 class Walked:
     """Where the walk ended. entry: None where nothing is there; rest: what stands behind a file.
 
-    sections: those that bind, in the order in which they are merged. slash: asked with one.
+    sections: those that bind, in the order in which they are merged. slash: asked with one. named:
+    sections on the name of a file are among them.
     """
 
     path: str
@@ -41,6 +42,7 @@ class Walked:
     rest: str = ""
     unseen: bool = False
     slash: bool = False
+    named: bool = False
 
     def copied(self) -> Walked:
         """A copy that may go on by itself."""
@@ -423,6 +425,7 @@ class FolderWalk:
                     again = True
                     title = section.directive.quoted
                     self._apply(walked, title, section.settings, None, HALF)
+                    walked.named = True
 
     def _pattern_doubt(self, walked: Walked, section: Section, depth: int) -> None:
         proof = proof_of(section.directive)
@@ -438,12 +441,9 @@ class FolderWalk:
 
 def unread(directive: Directive, rank: Rank) -> Doubt:
     """The doubt about a directive that is not evaluated."""
-    return Doubt(
-        codes.RULE_NOT_EVALUATED,
-        rank,
-        {"directive": directive.name.lstrip("<")},
-        (proof_of(directive),),
-    )
+    only_type = directive.name.lower() == "header" and "content-type" in directive.text.lower()
+    facts = {"directive": directive.name.lstrip("<")}
+    return Doubt(codes.RULE_NOT_EVALUATED, rank, facts, (proof_of(directive),), only_type)
 
 
 def may_read(walker: Walker, entry: Entry) -> Rung:

@@ -6,10 +6,10 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.overrides import asks_for
-from ecumen.engines.httpd.server import Host, Server, load
+from ecumen.engines.httpd.server import Host, Section, Server, load
 from ecumen.engines.httpd.settings import EMPTY
 from ecumen.engines.httpd.way import personal_folder
-from ecumen.engines.tree import Source
+from ecumen.engines.tree import Directive, Source
 from ecumen.rights.walk import join
 from ecumen.survey import Account, EngineRecord
 
@@ -67,16 +67,34 @@ class HttpdWants:
         return {name for host in self._hosts for name in host.override_names or (".htaccess",)}
 
     def override_folders(self, grounds: Iterable[str]) -> Iterator[str]:
-        """Those above the grounds, unless none is looked at: where nothing is said of override
-        files for `/`, each folder from there on is.
+        """Those above the grounds in which any host looks for them: all, where nothing is said of
+        override files for `/`; else those in and below a folder for which a section says it.
         """
-        if all(self._closed(host) for host in self._hosts):
-            return
+        everywhere = not all(self._closed(host) for host in self._hosts)
+        plain, wild = self._openers()
+        known: dict[str, bool] = {}
+
+        def looked_into(folder: str) -> bool:
+            if folder not in known:
+                here = folder in plain or any(
+                    each.fits_folder(folder) is not False for each in wild
+                )
+                known[folder] = here or (folder != "/" and looked_into(_around(folder)))
+            return known[folder]
+
         for ground in grounds:
             folder = ground
             while folder.startswith("/") and folder != "/":
-                folder = folder.rpartition("/")[0] or "/"
-                yield folder
+                folder = _around(folder)
+                if everywhere or looked_into(folder):
+                    yield folder
+
+    def _openers(self) -> tuple[set[str], list[Section]]:
+        """Sections that may have override files looked for: plain paths, and patterns."""
+        sections = {id(s): s for host in self._hosts for s in host.folders if _opens(s.directive)}
+        found = sections.values()
+        wild = {section.pattern: section for section in found if section.wild}
+        return {section.pattern for section in found if not section.wild}, list(wild.values())
 
     def _closed(self, host: Host) -> bool:
         """Whether the server looks for no override file in `/`, and so below only where it is told
@@ -94,6 +112,22 @@ class HttpdWants:
             own = [host.name] if host.name else []
             bound = (binding.address for binding in host.bindings)
             yield from (name.lower() for name in (*own, *sorted(host.names), *bound))
+
+
+def _around(folder: str) -> str:
+    return folder.rpartition("/")[0] or "/"
+
+
+def _opens(section: Directive) -> bool:
+    """Whether a section speaks of override files otherwise than to close them."""
+    return any(
+        (
+            each.name.lower() in ("allowoverride", "allowoverridelist")
+            and each.text.strip().lower() != "none"
+        )
+        or _opens(each)
+        for each in section.children or ()
+    )
 
 
 def _personal(host: Host, accounts: Sequence[Account]) -> Iterable[str]:

@@ -14,8 +14,8 @@ from ecumen import codes
 from ecumen.engines.httpd import rewriting
 from ecumen.engines.httpd.asking import Asking, Variables, is_ours, own_address
 from ecumen.engines.httpd.redirects import Redirect, alias_length, find_redirect, put_groups
-from ecumen.engines.httpd.server import Alias, Host, Server, Upstream, clean
-from ecumen.engines.httpd.settings import Settings
+from ecumen.engines.httpd.server import Alias, Host, Server, clean
+from ecumen.engines.httpd.settings import Settings, Upstream
 from ecumen.engines.sites import Answer, Block, Doubt, Mapped, Part, Phase, Proof, Rank, proof_of
 from ecumen.patterns import Hit, TooCostly
 from ecumen.rights import Problem, Walker
@@ -68,12 +68,29 @@ class AddressWays:
             return way
         if not self._rewritten(asking, settings, way):
             self._mapped(asking, settings, way)
+        if asking.method == "TRACE" and way.filename is not None:
+            self._traced(settings, way)
         return way
+
+    def _traced(self, settings: Settings, way: AddressWay) -> None:
+        """Sent back before anything is looked at on disk, or asked who may (measured)."""
+        way.filename = None
+        choice = settings.trace
+        if choice is not None and choice.value == "off":
+            line = Proof(place=choice.place, text=choice.text)
+            way.part.blocks.append(Block(codes.WAY_TRACE_OFF, RANK, 405, {}, (line,)))
+            return
+        way.part.code = codes.WAY_TRACED
+        way.part.answer = Answer(200, RANK, "message/http")
 
     def _mapped(self, asking: Asking, settings: Settings, way: AddressWay) -> None:
         host = asking.host
+        # Redirects that stand in a section on addresses go before what hands on; those of the
+        # server behind it (measured).
+        first = [settings.redirect] if settings.redirect is not None else []
         found = (
-            self._upstream(host, way)
+            redirected(first, asking, settings, way.part, RANK, way.path, way.query)
+            or self._upstream(host, settings, way)
             or self._redirected(asking, settings, way)
             or self._aliased(host, way)
             or self._personal(host, way)
@@ -194,8 +211,10 @@ class AddressWays:
 
     # --- upstreams and redirects ---
 
-    def _upstream(self, host: Host, way: AddressWay) -> bool:
-        for upstream, taken in _that_take(host.upstreams, way):
+    def _upstream(self, host: Host, settings: Settings, way: AddressWay) -> bool:
+        # What a section on addresses says goes first, and what it keeps is kept from all others.
+        first = [settings.upstream] if settings.upstream is not None else []
+        for upstream, taken in _that_take((*first, *host.upstreams), way):
             proof = proof_of(upstream.directive)
             if upstream.url is None:
                 way.part.picture.append(Mapped("kept", way.path, way.path, proof))
@@ -211,9 +230,7 @@ class AddressWays:
         return False
 
     def _redirected(self, asking: Asking, settings: Settings, way: AddressWay) -> bool:
-        redirects = list(asking.host.redirects)
-        if settings.redirect is not None:
-            redirects.insert(0, settings.redirect)
+        redirects = asking.host.redirects
         return redirected(redirects, asking, settings, way.part, RANK, way.path, way.query)
 
     # --- aliases ---
