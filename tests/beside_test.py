@@ -116,7 +116,8 @@ def configured(base: Path, case: Case) -> Path:
             text += f'Header always set X-Site "{number}"\n{own}\n</VirtualHost>\n'
         else:
             text = f"server {{ listen {ADDRESS}:{PORT}; server_name s{number}.test;\n"
-            text += f"root {base}/root; add_header X-Site {number} always;\n{own}\n}}\n"
+            text += "" if own.startswith("root ") else f"root {base}/root;\n"
+            text += f"add_header X-Site {number} always;\n{own}\n}}\n"
         (base / "sites" / f"{number}.conf").write_text(text)
     head = "\n".join(case.head).replace("@", str(base))
     if httpd:

@@ -284,10 +284,7 @@ class Run:
     def _on_disk(self, text: Text) -> None:
         """Works out where the address leads, where a text asks for it."""
         if any(p.name in ("request_filename", "document_root") for p in text.pieces):
-            root = self.conf.root
-            if root.line is None or not root.line.quoted.count("$"):
-                self.state.root = root.path.source
-                self.state.filename = self._path() or ""
+            self.state.filename = self._path() or ""
 
     def _return(self, rule: Return) -> None:
         lines = proof(rule.line)

@@ -14,6 +14,7 @@ from ecumen.engines.nginx.config import CHARSET_TYPES, Conf, ConfDraft, Log, Roo
 from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.locations import Location, Locations
 from ecumen.engines.nginx.reader import Cache, Reader, Reading
+from ecumen.engines.nginx.tables import ByAddress, ByShare, by_address, by_share
 from ecumen.engines.nginx.texts import Text, text_of
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank
 from ecumen.engines.tree import Mistake, Place, Source
@@ -100,7 +101,7 @@ class Whole:
     servers: tuple[Server, ...]
     user: str
     group: str | None
-    maps: dict[str, Map]
+    maps: dict[str, Map | ByAddress | ByShare]
     upstreams: dict[str, Line]
     mistakes: tuple[Mistake, ...]
     doubts: tuple[Doubt, ...]
@@ -217,7 +218,14 @@ class Compiler:
                     whole.formats[line.args[0] if line.args else ""] = _template(line.args[1:])
                 case "merge_slashes":
                     merge = line.args != ("off",)
-                case "geo" | "split_clients" | "geoip_country" | "geoip_city" | "perl_set":
+                case "geo" | "split_clients":
+                    table = by_address(line) if line.name == "geo" else by_share(line)
+                    name = line.args[-1][1:] if line.args else ""
+                    if table is None:
+                        defined.add(name)
+                    else:
+                        whole.maps[name] = table
+                case "geoip_country" | "geoip_city" | "perl_set":
                     defined |= {word[1:] for word in line.args if word.startswith("$")}
                 case _:
                     if not draft.take(line):

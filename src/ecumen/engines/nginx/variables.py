@@ -74,7 +74,10 @@ class RequestState:
             self.mapped += 1
             if self.mapped > MOST_MAPPED:
                 raise LookupError(name)
-            found = self._mapped(table, deep)
+            if isinstance(table, Map):
+                found = self._mapped(table, deep)
+            else:
+                found = table.value(lambda name: self.value(name, deep + 1))
             if not table.volatile:
                 self.looked_up[name] = found
             return found
