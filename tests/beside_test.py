@@ -1,16 +1,17 @@
 """Ecumen beside the real servers, on what the manuals say one can write: each file in `beside/` is
 a few sites with requests to all of them.
 
-A file begins with what is set up: `engine`, `modules`, `files` (mode, owner, path below the world's
-folder, and `= text` or `-> target`), `ask` (methods) with the targets below it, `head` (the server
-as a whole), and one `site` each with its lines; `@` is the world's folder. `unsure N` says how many
-answers are known to be left open, so that no more become so.
+A file begins with what is set up: `engine`, `modules`, `files` (mode or kind, owner, path below the
+world's folder, and `= text` or `-> target`), `ask` (methods) with the targets below it, `head` (the
+server as a whole), and one `site` each with its lines; `@` is the world's folder. `unsure N` says
+how many answers are known to be left open, so that no more become so.
 """
 
 from __future__ import annotations
 
 import os
 import pwd
+import stat
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -27,6 +28,12 @@ pytestmark = pytest.mark.server
 # Each process that runs tests beside others has its own port.
 ADDRESS, PORT = "127.0.0.1", 18190 + int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])
 CASES = sorted((Path(__file__).parent / "beside").glob("*.txt"))
+# What is no plain file: a socket, and the device that holds nothing.
+_ODD = {
+    "socket": stat.S_IFSOCK | 0o777,
+    "device": stat.S_IFCHR | 0o666,
+    "closed-device": stat.S_IFCHR | 0o600,
+}
 _HTTPD = """\
 ServerRoot {base}
 PidFile {base}/pid
@@ -93,6 +100,10 @@ def lay_out(base: Path, files: list[str]) -> None:
             path.symlink_to(target.replace("@", str(base)))
         elif name.endswith("/"):
             path.mkdir(parents=True, exist_ok=True)
+        elif mode in _ODD:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            os.mknod(path, _ODD[mode], os.makedev(1, 3))
+            mode = f"{_ODD[mode] & 0o777:o}"
         else:
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_text(text.replace("\\n", "\n").replace("@", str(base)) or name)

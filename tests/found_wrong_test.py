@@ -122,8 +122,9 @@ def test_an_error_page_elsewhere_counts_before_the_way_begins() -> None:
 def test_what_makes_content_by_ending_is_asked_for_what_is_not_there() -> None:
     lines = ("LoadModule cgi_module m", host("*:80", "a", "AddHandler cgi-script .odd"))
     survey = server("\n".join(lines), FILES)
-    assert not passage(survey, "http://x.test/gone.odd").decided
-    assert passage(survey, "http://x.test/gone.html").decided
+    # Whether it is there is not asked where no program may be run.
+    assert passage(survey, "http://x.test/gone.odd").status == 403
+    assert passage(survey, "http://x.test/gone.html").status == 404
 
 
 def test_the_hosts_error_page_counts_where_the_walk_stops_before_the_folders_own() -> None:
@@ -153,6 +154,32 @@ def test_what_stands_in_for_what_is_missing_may_be_missing_where_nothing_stands_
     assert passage(server(host("*:80", "a", *lines), FILES), "http://x.test/sub/x").status == 404
     whole = server(host("*:80", "a", "FallbackResource /none.html"), FILES)
     assert passage(whole, "http://x.test/sub/x").status == 500
+
+
+def test_the_file_of_an_error_that_became_an_answer_is_that_of_its_page() -> None:
+    files = ("0600 ines /srv/a/shut.html", "0644 ines /srv/a/err.html", "0755 ines /srv/a/")
+    for how, file in (("= /err.html", "err.html"), ("=200 /err.html", "err.html"),
+                      ("/err.html", "shut.html")):  # fmt: skip
+        survey = nginx(
+            f"server {{ listen 192.0.2.10:80; root /srv/a; error_page 403 {how}; }}", files
+        )
+        found = passage(survey, "http://x.test/shut.html")
+        assert (found.decided, found.file) == (True, f"/srv/a/{file}")
+
+
+def test_the_name_in_the_greeting_answers_what_is_refused_before_the_host_is_read() -> None:
+    blocks = "".join(
+        f"server {{ listen 192.0.2.10:443 ssl; server_name {name}; root /srv/a; }}"
+        for name in ("one.test", "two.test")
+    )
+    survey = nginx(blocks, ("0644 ines /srv/a/x",))
+    for path, method in (("/../x", "GET"), ("/%zz", "GET"), ("/x", "get")):
+        found = passage(survey, f"https://two.test{path}", method=method)
+        assert found.site is not None
+        assert (found.decided, found.status, found.site.name) == (True, 400, "two.test")
+    found = passage(survey, "https://other.test/%zz")
+    assert found.site is not None
+    assert found.site.name == "one.test"
 
 
 def test_the_server_does_not_judge_again_under_the_very_same_rules() -> None:

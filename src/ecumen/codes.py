@@ -475,6 +475,14 @@ LADDER_UNREADABLE = _blocked(
     needs=READ,
     findings=("ladder.unreadable",),
 )
+LADDER_NOT_RUN = _blocked(
+    "ladder.not-run",
+    "The web server may not run {path}: it belongs to {owner}:{group} with mode {mode:04o}, and "
+    "{worker} has no right to run it.",
+    "Let {worker} run {path}.",
+    needs=SEARCH,
+    findings=("ladder.unreadable",),
+)
 LADDER_UNLISTABLE = _blocked(
     "ladder.unlistable",
     "The web server may enter {path}, but not list it: mode {mode:04o}, {owner}:{group}.",
@@ -645,6 +653,18 @@ SERVE_TRAILING_PATH = _blocked(
 SERVE_HANDLER = _unsure(
     "serve.handler",
     "The content is made by {handler}; what it answers is not known.",
+)
+SERVE_NO_PROGRAMS = _blocked(
+    "serve.no-programs",
+    "{path} is to be run as a program, and no program may be run there.",
+    "Let programs be run in the folder, or have {path} sent as it is.",
+    findings=("index.gone",),
+)
+SERVE_PROGRAM_FOLDER = _blocked(
+    "serve.program-folder",
+    "The folder {path} is to be run as a program, and has no index.",
+    "Ask for a program in {path}.",
+    findings=("index.none",),
 )
 SERVE_VARIANT = _clear("serve.variant", "{path}, whose endings fit, goes out {type:as}.")
 SERVE_VARIANTS = _unsure(

@@ -135,12 +135,15 @@ class Doubt:
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What the visitor gets, where nothing earlier stops the request."""
+    """What the visitor gets, where nothing earlier stops the request. file: of a page that goes out
+    in place of an error and with a status of its own.
+    """
 
     status: int
     rank: Rank
     content_type: str | None = None
     location: str | None = None
+    file: str | None = None
 
 
 def before_answer(answer: Answer | None) -> Rank:

@@ -275,7 +275,7 @@ def _seen(now: Situation, outcome: Outcome) -> dict[str, str | None]:
     if any(doubt.only_type and doubt.code.of_type for _, doubt in outcome.doubts):
         kind = None
     return {
-        "file": handling.file if handling else None,
+        "file": (answer and answer.file) or (handling.file if handling else None),
         "content_type": kind,
         "location": answer.location if answer else None,
         "upstream": handling.upstream if handling else None,

@@ -39,6 +39,7 @@ class Looked:
     goes_on: str | None = None
     type: str | None = None
     handler: Proof | None = None
+    scripts: Proof | None = None
     doubts: list[Doubt] = field(default_factory=list)
 
     @property
@@ -79,7 +80,10 @@ class Phases:
         if way.env:
             facts.marks = facts.marks.with_values(way.env)
         before_folders = facts.marks
-        looked = Looked(asking, way, before, type=way.type, handler=way.handler, doubts=doubts)
+        looked = Looked(
+            asking, way, before, type=way.type, handler=way.handler, scripts=way.scripts,
+            doubts=doubts,
+        )  # fmt: skip
         if way.upstream is not None:
             target = looked.target = self.targets.beside(host, way.path, visitor)
             # Only then is it handed on: what a section says by pattern sends visitors elsewhere.

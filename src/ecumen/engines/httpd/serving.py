@@ -37,13 +37,14 @@ from ecumen.engines.sites import (
     Rank,
     not_shown,
 )
-from ecumen.rights import READ, decide
+from ecumen.rights import READ, SEARCH, decide
 from ecumen.rights.walk import join
 from ecumen.survey import Entry, Kind
 
 # A file that stands in for what is missing may be missing itself; the server gives up at some time.
 DEEPEST_FALLBACK = 5
 _STATUS = "server-status"
+_PROGRAM = "cgi-script"
 # Behind these there is nothing to be found or missed.
 _ENDED = (
     codes.LADDER_LINK_REFUSED,
@@ -107,7 +108,7 @@ class Serving:
             self.part.code = codes.PASSAGE_NOT_REACHED
         elif entry is None:
             self._missing(walked)
-        elif entry.kind is Kind.FILE:
+        elif not _found_special(walked):
             self._file(self.looked, self.target, entry, walked.path)
 
     def _doubt(
@@ -323,6 +324,12 @@ class Serving:
             return
         rung = may_read(self.walker, entry)
         self.handling.ladder.picture.append(rung)
+        special = {"path": path, "kind": entry.kind.value}
+        if entry.kind is Kind.SOCKET:
+            # It cannot be opened; a device can, and goes out as an empty file.
+            self._block(codes.SERVE_NO_FILE, rank, 403, special, Proof(entry=entry))
+        elif entry.kind is Kind.PIPE:
+            self._doubt(codes.SERVE_PIPE, rank, special, Proof(entry=entry))
         if not rung.allowed:
             facts = {"path": path}
             self._block(codes.LADDER_UNREADABLE, rank, 403, facts, Proof(entry=entry, path=path))
@@ -365,6 +372,7 @@ class Serving:
     def _has_handler(self, looked: Looked, target: Target, typed: types.Typed) -> bool:
         return (
             looked.handler is not None
+            or looked.scripts is not None
             or typed.handler is not None
             or with_value(target.settings.handler) is not None
         )
@@ -381,6 +389,8 @@ class Serving:
         rank = Rank(Phase.CONTENT)
         choice = target.settings.handler
         handler = with_value(choice)
+        if looked.handler is None and self._program(looked, target, typed, path, entry):
+            return True
         if handler is not None and choice is not None:
             if self._status_page(handler, choice.place is not None):
                 return True
@@ -392,7 +402,48 @@ class Serving:
             self._doubt(codes.SERVE_HANDLER, rank, {"handler": typed.handler}, proof)
         if looked.handler is not None and entry is not None:
             self._doubt(codes.SERVE_HANDLER, rank, {"handler": "a program"}, looked.handler)
+        elif looked.scripts is not None and entry is not None and not self._nobody(_PROGRAM):
+            self._doubt(codes.SERVE_HANDLER, rank, {"handler": "a program"}, looked.scripts)
         return False
+
+    def _program(
+        self,
+        looked: Looked,
+        target: Target,
+        typed: types.Typed,
+        path: str,
+        entry: Entry | None,
+    ) -> bool:
+        """Whether it is told before a program begins what comes of asking for one, by any method.
+
+        Source: mod_cgid.c, cgid_handler, and mod_cgi.c alike; measured.
+        """
+        choice = target.settings.handler
+        set_by = with_value(choice) or typed.handler or (_PROGRAM if looked.scripts else None)
+        if set_by != _PROGRAM or self._nobody(_PROGRAM):
+            return False
+        rank, facts = Rank(Phase.CONTENT), {"path": path}
+        options = target.settings.options
+        if looked.scripts is None and not target.settings.bits & Opt.EXEC:
+            line = Proof(place=options.place, text=options.text) if options else Proof()
+            proofs = (line,) if line.place else ()
+            self._block(codes.SERVE_NO_PROGRAMS, rank, 403, facts, *proofs)
+        elif entry is None:
+            self._block(codes.SERVE_MISSING, rank, 404, facts)
+        elif entry.kind is Kind.DIR:
+            self._block(codes.SERVE_PROGRAM_FOLDER, rank, 403, facts, Proof(entry=entry))
+        elif target.walked.rest and target.settings.path_info == "off":
+            facts = {"path": path, "rest": target.walked.rest}
+            self._block(codes.SERVE_TRAILING_PATH, rank, 404, facts, Proof(entry=entry, path=path))
+        elif (
+            # Another account may run it where there is a way to change to one.
+            "suexec_module" not in self.server.reader.modules
+            and not decide(entry, self.walker.subject, SEARCH).allowed
+        ):
+            self._block(codes.LADDER_NOT_RUN, rank, 500, facts, Proof(entry=entry, path=path))
+        else:
+            return False
+        return True
 
     def _nobody(self, handler: str) -> bool:
         """Whether a handler leaves what lies there to the server itself."""
@@ -448,7 +499,8 @@ class Serving:
             self.part.code = codes.PASSAGE_NOT_REACHED
             return
         names = settings.index_names
-        made = settings.maker_first and with_value(settings.handler) is not None
+        maker = with_value(settings.handler) is not None or self.looked.scripts is not None
+        made = settings.maker_first and maker
         if names and not made and self._index(walked, folder, names):
             return
         self._listing(walked, folder)
@@ -615,7 +667,7 @@ class Serving:
         options = settings.options
         rank = Rank(Phase.CONTENT)
         facts = {"path": walked.path}
-        handler = with_value(settings.handler)
+        handler = with_value(settings.handler) or (_PROGRAM if self.looked.scripts else None)
         if handler is not None and handler.lower() != "default-handler":
             typed = types.Typed(None, None, "")
             if self._made(self.looked, self.target, typed, walked.path, folder):
@@ -659,6 +711,12 @@ class Serving:
             self._doubt(codes.SERVE_OWN_NAME, rank, {}, only_type=True)
         self.part.facts["location"] = location or path
         self.part.answer = Answer(301, rank, REDIRECT, location)
+
+
+def _found_special(walked: Walked) -> bool:
+    """Whether the walk ended at what is neither a file nor a folder."""
+    codes_met = [block.code for block in walked.blocks] + [doubt.code for doubt in walked.doubts]
+    return codes.SERVE_NO_FILE in codes_met or codes.SERVE_PIPE in codes_met
 
 
 def _moved(answer: Answer) -> Answer:

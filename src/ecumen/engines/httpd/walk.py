@@ -112,7 +112,7 @@ class FolderWalk:
         for depth, name in enumerate(names[done:], done + 1):
             last = depth == len(names) and not filename.endswith("/")
             index = last and not asked and walked.path == beside
-            if not self._component(walked, name, depth, last and asked, index=index):
+            if not self._component(walked, name, depth, last, asked=asked, index=index):
                 walked.rest = "".join(f"/{left}" for left in names[depth:])
                 if filename.endswith("/"):
                     walked.rest += "/"
@@ -271,7 +271,7 @@ class FolderWalk:
     # --- one component ---
 
     def _component(
-        self, walked: Walked, name: str, depth: int, last: bool, *, index: bool = False
+        self, walked: Walked, name: str, depth: int, last: bool, *, asked: bool, index: bool
     ) -> bool:
         """Goes one name further; False where the walk ends there. index: the server looks at what
         lies in the folder for itself.
@@ -307,12 +307,13 @@ class FolderWalk:
             self._enter(walked, entry, depth)
             return True
         if entry.kind is Kind.FILE:
-            if last and follows_unseen:
+            if last and asked and follows_unseen:
                 # Where every link is followed the server spares itself the look at the last
                 # name, and takes it for one folder more: sections on it bind the file. Not so
                 # when it asks itself for an index.
                 self._sections(walked, depth)
-        else:
+        elif not (last and follows_unseen):
+            # Spared the look, the server goes on with what is no file as with one (measured).
             self._special(walked, entry, rank)
         return False
 

@@ -32,7 +32,8 @@ class AddressWay:
 
     path, query: of the address, as the rules have changed them. upstream: what the request is
     handed to. prefix, context_root: of the alias or personal site that it went through. handler:
-    what makes the content of whatever lies there. type: what the rules say it is.
+    what makes the content of whatever lies there, by a rule. scripts: what lies there is run, by an
+    alias. type: what the rules say it is.
     """
 
     part: Part
@@ -43,6 +44,7 @@ class AddressWay:
     prefix: str = ""
     context_root: str | None = None
     handler: Proof | None = None
+    scripts: Proof | None = None
     type: str | None = None
     env: dict[str, str | None] = field(default_factory=dict)
     ended: bool = False
@@ -257,7 +259,7 @@ class AddressWays:
         way.part.proofs.append(proof)
         way.filename = filename
         if alias.scripts:
-            way.handler = proof
+            way.scripts = proof
 
     # --- personal sites ---
 

@@ -290,7 +290,14 @@ class NginxEngine:
         early = host is None or not address.valid or not _METHOD.match(arrival.method)
         # A TLS greeting where plain HTTP is spoken is taken for a malformed request.
         early = early or (arrival.sealed and door is not None and not door.sealed)
-        chosen = self.chooser.choose(arrival.address, arrival.port, host, refused=early)
+        if early and arrival.sealed and door is not None and door.sealed:
+            # Until the Host header is read, the name in the greeting has chosen (measured).
+            greeted = read_host(arrival.server_name) if arrival.server_name else None
+            chosen = self.chooser.choose(
+                arrival.address, arrival.port, greeted, refused=greeted is None
+            )
+        else:
+            chosen = self.chooser.choose(arrival.address, arrival.port, host, refused=early)
         if chosen is None:
             return self._nobody()
         server = chosen.server

@@ -914,7 +914,10 @@ class Run:
             )
             return Answer(block.status or 500, block.rank), conf
         if weighed.block is None:
-            return weighed.answer, conf
+            answer = weighed.answer
+            if answer is not None and answer.status < 300:
+                answer = replace(answer, file=inner.file)
+            return answer, conf
         status = weighed.block.status or 500
         own = Answer(status, block.rank, self.conf.canned(status))
         return weighed.block.page or own, conf
