@@ -388,9 +388,8 @@ class _Passing:
         if shown is None:
             raise _NotPlain
         passed = (*self.passed, *shown.passed)
-        return Short(
-            shown.site, shown.status, short.file, shown.content_type, shown.location, passed
-        )
+        file = shown.file if shown.status < 300 else short.file
+        return Short(shown.site, shown.status, file, shown.content_type, shown.location, passed)
 
     def _page(self, page: ErrorPage, where: str, status: int) -> Short | None:
         path, _, query = where.partition("?")
