@@ -33,7 +33,6 @@ from ecumen.engines.sites import (
     proof_of,
     weigh,
 )
-from ecumen.engines.upstreams import is_closed
 from ecumen.rights import Walker
 from ecumen.survey import Survey
 
@@ -130,18 +129,10 @@ class Laps:
         rank = Rank(Phase.CONTENT)
         facts = {"upstream": url}
         proofs = tuple(handling.way.proofs[-1:])
-        if self._reaches_nobody(url):
+        if self.phases.ways.reaches_nobody(url):
             handling.way.blocks.append(Block(codes.WAY_UPSTREAM_CLOSED, rank, 503, facts, proofs))
             return
         handling.way.doubts.append(Doubt(codes.WAY_UPSTREAM_ANSWERS, rank, facts, proofs))
-
-    def _reaches_nobody(self, url: str) -> bool:
-        """Whether nothing listens at an upstream of this very machine, by the survey."""
-        scheme = url.removeprefix("proxy:").partition("://")[0].lower()
-        module = {"http": "proxy_http_module", "fcgi": "proxy_fcgi_module"}.get(scheme, "")
-        if module not in self.server.reader.modules:
-            return False
-        return is_closed(self.survey, url.removeprefix("proxy:"))
 
     # --- pages of errors ---
 

@@ -613,6 +613,11 @@ def load(source: Source, engine: EngineRecord, before: Server | None = None) -> 
     return _compiled(source, engine, reader, reader.read(engine.config), before)
 
 
+# The document root that was built in, by the root that was: no output of the program names it. The
+# second one is what Debian's package logs where none is set (measured).
+_BUILT_IN_ROOTS = {"/etc/apache2": "/var/www/html"}
+
+
 def _compiled(
     source: Source, engine: EngineRecord, reader: Reader, tree: Tree, before: Server | None
 ) -> Server:
@@ -628,6 +633,8 @@ def _compiled(
     main = compiler.host(Host(Place(engine.config, 1), None), directives)
     if main.name_line is not None:
         main.place = main.name_line.place
+    if main.root is None:
+        main.root = _BUILT_IN_ROOTS.get(engine.root.rstrip("/"))
     default = Settings(options=Options(Opt.FOLLOW, True))
     main.settings = main.settings.over(default)
     main.folders.sort(key=lambda section: section.depth)

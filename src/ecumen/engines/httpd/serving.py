@@ -394,17 +394,35 @@ class Serving:
         if handler is not None and choice is not None:
             if self._status_page(handler, choice.place is not None):
                 return True
+            if self._handed_on(handler, Proof(place=choice.place, text=choice.text)):
+                return True
             if handler.lower() != "default-handler" and not self._nobody(handler):
                 proof = Proof(place=choice.place, text=choice.text)
                 self._doubt(codes.SERVE_HANDLER, rank, {"handler": handler}, proof)
         elif typed.handler is not None and not self._nobody(typed.handler):
             proof = Proof(place=typed.handler_place, text=f"{path}: {typed.handler}")
+            if self._handed_on(typed.handler, proof):
+                return True
             self._doubt(codes.SERVE_HANDLER, rank, {"handler": typed.handler}, proof)
         if looked.handler is not None and entry is not None:
             self._doubt(codes.SERVE_HANDLER, rank, {"handler": "a program"}, looked.handler)
         elif looked.scripts is not None and entry is not None and not self._nobody(_PROGRAM):
             self._doubt(codes.SERVE_HANDLER, rank, {"handler": "a program"}, looked.scripts)
         return False
+
+    def _handed_on(self, handler: str, proof: Proof) -> bool:
+        """Whether a maker of content is an upstream: asked by any method, and for what is missing,
+        too.
+        """
+        if not handler.startswith("proxy:") or "proxy_module" not in self.server.reader.modules:
+            return False
+        rank, url = Rank(Phase.CONTENT), handler.removeprefix("proxy:")
+        self.handling.upstream, facts = url, {"upstream": url}
+        if self.phases.ways.reaches_nobody(url):
+            self._block(codes.WAY_UPSTREAM_CLOSED, rank, 503, facts, proof)
+        else:
+            self._doubt(codes.WAY_UPSTREAM_ANSWERS, rank, facts, proof)
+        return True
 
     def _program(
         self,

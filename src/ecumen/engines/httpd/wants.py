@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Sequence
 
 from ecumen.engines.httpd.lexer import words
@@ -12,6 +13,9 @@ from ecumen.engines.httpd.way import personal_folder
 from ecumen.engines.tree import Directive, Source
 from ecumen.rights.walk import join
 from ecumen.survey import Account, EngineRecord
+
+# Of what is handed to a socket: `unix:PATH|URL`.
+_SOCKET = re.compile(r"unix:(/[^|\s\"]+)\|")
 
 
 class HttpdWants:
@@ -55,6 +59,9 @@ class HttpdWants:
                 if real.startswith("/"):
                     yield real.rstrip("/") or "/"
             yield from _personal(host, accounts)
+        for directive in self.server.tree.walk():
+            if directive.name.lower() in ("proxypass", "proxypassmatch", "sethandler"):
+                yield from _SOCKET.findall(directive.text)
 
     def logs(self) -> Iterator[str | None]:
         """Where lines go, of requests and of errors."""

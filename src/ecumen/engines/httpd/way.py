@@ -17,9 +17,10 @@ from ecumen.engines.httpd.redirects import Redirect, alias_length, find_redirect
 from ecumen.engines.httpd.server import Alias, Host, Server, clean
 from ecumen.engines.httpd.settings import Settings, Upstream
 from ecumen.engines.sites import Answer, Block, Doubt, Mapped, Part, Phase, Proof, Rank, proof_of
+from ecumen.engines.upstreams import is_closed
 from ecumen.patterns import Hit, TooCostly
-from ecumen.rights import Problem, Walker
-from ecumen.survey import Entry, Survey
+from ecumen.rights import WRITE, Problem, Walker, decide
+from ecumen.survey import Entry, Kind, Survey
 
 RANK = Rank(Phase.MAPPING)
 _Entry = TypeVar("_Entry", Alias, Upstream)
@@ -212,6 +213,28 @@ class AddressWays:
         return None if walk.problem or walk.blocked else walk.entry
 
     # --- upstreams and redirects ---
+
+    def reaches_nobody(self, url: str) -> bool:
+        """Whether nothing answers at an upstream of this very machine, by the survey. url: also of
+        a socket, as `unix:PATH|URL`.
+        """
+        url = url.removeprefix("proxy:")
+        path, _, url = url.rpartition("|") if url.lower().startswith("unix:") else ("", "", url)
+        scheme = url.partition("://")[0].lower()
+        module = {"http": "proxy_http_module", "fcgi": "proxy_fcgi_module"}.get(scheme, "")
+        if module not in self.server.reader.modules:
+            return False
+        if not path:
+            return is_closed(self.survey, url)
+        if self.walker is None:
+            return False
+        walk = self.walker.walk(path[5:])
+        if walk.problem is Problem.UNSEEN and not walk.blocked:
+            return False
+        if walk.problem or walk.blocked or walk.entry is None:
+            return True
+        shut = not decide(walk.entry, self.walker.subject, WRITE).allowed
+        return walk.entry.kind is not Kind.SOCKET or shut
 
     def _upstream(self, host: Host, settings: Settings, way: AddressWay) -> bool:
         # What a section on addresses says goes first, and what it keeps is kept from all others.
