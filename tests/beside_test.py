@@ -2,9 +2,10 @@
 a few sites with requests to all of them.
 
 A file begins with what is set up: `engine`, `modules`, `files` (mode or kind, owner, path below the
-world's folder, and `= text` or `-> target`), `ask` (methods) with the targets below it, `head` (the
-server as a whole), and one `site` each with its lines; `@` is the world's folder. `unsure N` says
-how many answers are known to be left open, so that no more become so.
+world's folder, and `= text` or `-> target`), `ask` (methods) with the targets below it (`//*.NAME/`
+for another name in front of the site's own), `head` (the server as a whole), and one `site` each
+with its lines; `@` is the world's folder. `unsure N` says how many answers are known to be left
+open, so that no more become so.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ from __future__ import annotations
 import os
 import pwd
 import stat
+from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -123,10 +125,11 @@ def configured(base: Path, case: Case) -> Path:
     for number, lines in enumerate(case.sites):
         own = "\n".join(lines).replace("@", str(base))
         if httpd:
-            text = f"<VirtualHost *:{PORT}>\nServerName s{number}.test\nDocumentRoot {base}/root\n"
+            text = f"<VirtualHost *:{PORT}>\nServerName s{number}.test\n"
+            text += f"ServerAlias *.s{number}.test\nDocumentRoot {base}/root\n"
             text += f'Header always set X-Site "{number}"\n{own}\n</VirtualHost>\n'
         else:
-            text = f"server {{ listen {ADDRESS}:{PORT}; server_name s{number}.test;\n"
+            text = f"server {{ listen {ADDRESS}:{PORT}; server_name .s{number}.test;\n"
             text += "" if own.startswith("root ") else f"root {base}/root;\n"
             text += f"add_header X-Site {number} always;\n{own}\n}}\n"
         (base / "sites" / f"{number}.conf").write_text(text)
@@ -157,16 +160,23 @@ def test_the_server_says_the_same(path: Path, tmp_path: Path) -> None:
     follower = Follower(take_survey([EngineSpec(case.engine, str(config))]))
     wrong: list[str] = []
     unsure: list[str] = []
+    statuses: Counter[int | None] = Counter()
     with ENGINES[case.engine][1](config, ADDRESS, PORT):
         for number in range(len(case.sites)):
             for method, target in case.asked:
+                name, local = f"s{number}.test", target
+                if target.startswith("//*"):
+                    # Another name of the site: `//*.a.b/x` is asked as `a.b` in front of its own.
+                    front, _, local = target[4:].partition("/")
+                    name, local = f"{front}.{name}", f"/{local}"
                 row: dict[str, object] = {
-                    "url": f"http://s{number}.test:{PORT}{target}",
+                    "url": f"http://{name}:{PORT}{local}",
                     "method": method,
                     "to": ADDRESS,
                     "from": ADDRESS,
                 }
                 seen = ask(row)
+                statuses[seen.status] += 1
                 request = request_of(row)
                 answer = follower.brief(request)
                 assert follower.at_length(request) == answer
@@ -178,4 +188,5 @@ def test_the_server_says_the_same(path: Path, tmp_path: Path) -> None:
                         for one in differences(answer, seen)
                     ]
     assert not wrong, "\n".join(wrong[:30])
+    assert len(statuses) >= 3, statuses
     assert len(unsure) <= case.unsure, "\n".join(unsure[:30])

@@ -45,6 +45,8 @@ class Asking:
     beside: str = ""
     unknown: frozenset[str] = frozenset()
     late: frozenset[str] = frozenset()
+    # The document root, where the name that is asked for says where it is.
+    root: str | None = None
 
     @property
     def path(self) -> str:
@@ -67,6 +69,7 @@ class Asking:
             lap=self.lap + 1,
             by_itself=False,
             beside="",
+            root=None,
             env=env,
             unknown=unknown,
             **changes,  # type: ignore[arg-type]
@@ -299,7 +302,7 @@ class Variables:
             case "CONTEXT_PREFIX":
                 return self.prefix
             case "CONTEXT_DOCUMENT_ROOT":
-                return self.context_root or asking.host.root
+                return self.context_root or asking.root or asking.host.root
         if name in _PLAIN:
             return plain_variable(name, asking, self.settings)
         # Words that the server does not know stand for nothing.
@@ -348,7 +351,7 @@ def plain_variable(name: str, asking: Asking, settings: Settings) -> str | None:
         case "SERVER_PROTOCOL":
             return "HTTP/1.1"
         case "DOCUMENT_ROOT":
-            return asking.host.root
+            return asking.root or asking.host.root
         case "THE_REQUEST":
             query = "" if arrival.query is None else f"?{arrival.query}"
             return f"{arrival.method} {arrival.path}{query} HTTP/1.1"

@@ -6,7 +6,7 @@ Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x"; mod_rewri
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from ecumen import codes
 from ecumen.engines.httpd import rewriting
@@ -76,6 +76,8 @@ class Phases:
         )
         before, doubts = self.targets.located(host, asking.path, visitor)
         way = self.ways.find(asking, before)
+        if way.root is not None:
+            asking = facts.asking = replace(asking, root=way.root)
         facts.uri, facts.args = way.path, way.query
         if way.env:
             facts.marks = facts.marks.with_values(way.env)
@@ -227,12 +229,12 @@ class Phases:
         if rules.base is not None:
             after = put_prefix(made, rules.folder or "/", rules.base)
         else:
-            root = (looked.asking.host.root or "/").rstrip("/")
+            root = (looked.asking.root or looked.asking.host.root or "/").rstrip("/")
             if root and made.startswith(f"{root}/"):
                 after = made[len(root) :]
         way = looked.way
         if after == made and "ignorecontextinfo" not in (rules.options or ()):
-            context = way.context_root or looked.asking.host.root or ""
+            context = way.context_root or looked.asking.root or looked.asking.host.root or ""
             after = put_prefix(made, context, way.prefix)
         looked.goes_on = after
         looked.part.picture.append(Mapped("again", made, after))

@@ -15,6 +15,7 @@ from functools import lru_cache
 from ecumen import codes
 from ecumen.engines.httpd.catalogue import leaves_answer
 from ecumen.engines.httpd.draft import CONDITIONAL, Draft, flat, section_settings
+from ecumen.engines.httpd.hosting import FolderPattern, read_pattern
 from ecumen.engines.httpd.lexer import SPACE, decode, words
 from ecumen.engines.httpd.marks import Mark
 from ecumen.engines.httpd.modules import OWN, identifier
@@ -161,6 +162,9 @@ class Host:
     alias_lines: list[Directive] = field(default_factory=list)
     root: str | None = None
     root_line: Directive | None = None
+    # By the name that is asked for: where what lies outside of aliases is, and where programs are.
+    by_name: FolderPattern | None = None
+    programs_by_name: FolderPattern | None = None
     user_folders: UserFolders = field(default_factory=UserFolders)
     aliases: list[Alias] = field(default_factory=list)
     redirects: list[Redirect] = field(default_factory=list)
@@ -331,6 +335,15 @@ class _Compiler:
             host.root = clean(self.reader.absolute(given[0]))
             host.root_line = directive
 
+    def by_name(self, host: Host, directive: Directive, given: list[str]) -> None:
+        pattern = read_pattern(directive, given)
+        if pattern is None:
+            host.unread.append(directive)
+        elif directive.name.lower().startswith("virtualscript"):
+            host.programs_by_name = pattern
+        else:
+            host.by_name = pattern
+
     def user_dir(self, host: Host, directive: Directive, given: list[str]) -> None:
         word = given[0].lower() if given else ""
         mine = host.user_folders
@@ -458,6 +471,10 @@ _HOST_TAKERS: dict[str, _HostTaker] = {
     "serveralias": _Compiler.server_alias,
     "documentroot": _Compiler.document_root,
     "userdir": _Compiler.user_dir,
+    "virtualdocumentroot": _Compiler.by_name,
+    "virtualdocumentrootip": _Compiler.by_name,
+    "virtualscriptalias": _Compiler.by_name,
+    "virtualscriptaliasip": _Compiler.by_name,
     "alias": _Compiler.alias,
     "scriptalias": _Compiler.alias,
     "aliasmatch": _Compiler.alias,
@@ -515,6 +532,8 @@ def _inherit(host: Host, main: Host) -> None:
     """What a virtual host has from the main server."""
     if host.root is None:
         host.root, host.root_line = main.root, main.root_line
+    host.by_name = host.by_name or main.by_name
+    host.programs_by_name = host.programs_by_name or main.programs_by_name
     host.user_folders = host.user_folders.over(main.user_folders)
     host.aliases = host.aliases + main.aliases
     host.redirects = host.redirects + main.redirects

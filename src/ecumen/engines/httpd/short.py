@@ -116,7 +116,9 @@ class ShortAnswers:
         rules = host.rewriting is not None and host.rewriting.rules
         if host.unread or (host.logs and log is None) or host.root is None:
             return None
-        if host.account is not None:
+        if host.account is not None or host.by_name is not None:
+            return None
+        if host.programs_by_name is not None:
             return None
         if (rules and switch is not None and switch.on) or host.settings.redirect is not None:
             return None

@@ -51,6 +51,9 @@ class HttpdWants:
         for host in self._hosts:
             if host.root:
                 yield host.root
+            for pattern in (host.by_name, host.programs_by_name):
+                if pattern is not None and pattern.above:
+                    yield pattern.above
             for alias in host.aliases:
                 # Of a pattern's target only the part in front of the first capture is known.
                 real = alias.real

@@ -12,7 +12,14 @@ from typing import TypeVar
 
 from ecumen import codes
 from ecumen.engines.httpd import rewriting
-from ecumen.engines.httpd.asking import Asking, Variables, is_ours, own_address
+from ecumen.engines.httpd.asking import (
+    Asking,
+    Variables,
+    is_ours,
+    own_address,
+    own_name,
+    own_port,
+)  # fmt: skip
 from ecumen.engines.httpd.redirects import Redirect, alias_length, find_redirect, put_groups
 from ecumen.engines.httpd.server import Alias, Host, Server, clean
 from ecumen.engines.httpd.settings import Settings, Upstream
@@ -31,7 +38,8 @@ REDIRECT = "text/html; charset=iso-8859-1"
 class AddressWay:
     """filename: None where the request ends here (an error or a redirect).
 
-    path, query: of the address, as the rules have changed them. upstream: what the request is
+    path, query: of the address, as the rules have changed them. root: the document root, where the
+    name that was asked for says it. upstream: what the request is
     handed to. prefix, context_root: of the alias or personal site that it went through. handler:
     what makes the content of whatever lies there, by a rule. scripts: what lies there is run, by an
     alias. type: what the rules say it is.
@@ -44,6 +52,7 @@ class AddressWay:
     upstream: str | None = None
     prefix: str = ""
     context_root: str | None = None
+    root: str | None = None
     handler: Proof | None = None
     scripts: Proof | None = None
     type: str | None = None
@@ -97,6 +106,7 @@ class AddressWays:
             or self._redirected(asking, settings, way)
             or self._aliased(host, way)
             or self._personal(host, way)
+            or self._by_name(asking, settings, way)
         )
         if not found:
             self._in_root(host, way.path, way)
@@ -283,6 +293,33 @@ class AddressWays:
         way.filename = filename
         if alias.scripts:
             way.scripts = proof
+
+    # --- folders that are sites ---
+
+    def _by_name(self, asking: Asking, settings: Settings, way: AddressWay) -> bool:
+        """Whether the folder is told by the name that was asked for, or by the address."""
+        host, path = asking.host, way.path
+        # The beginning of the address is the server's own word, and leads to no other folder.
+        programs = path.startswith("/cgi-bin/")
+        pattern = host.programs_by_name if programs else host.by_name
+        if pattern is None or not pattern.pattern:
+            return False
+        named = own_name(asking, settings)
+        name = asking.arrival.address if pattern.by_address else named
+        proof = proof_of(pattern.directive)
+        if name is None:
+            way.part.doubts.append(Doubt(codes.SERVE_OWN_NAME, RANK, {}, (proof,)))
+            return False
+        folder = pattern.folder(name, own_port(asking, settings))
+        rest = path.removeprefix("/cgi-bin") if programs else path
+        filename = f"{folder}{rest}" or "/"
+        way.part.picture.append(Mapped("root", path, filename, proof))
+        way.part.facts |= {"path": filename, "root": folder}
+        way.part.proofs.append(proof)
+        way.filename, way.root = filename, folder
+        if programs:
+            way.scripts, way.prefix, way.context_root = proof, "/cgi-bin", folder
+        return True
 
     # --- personal sites ---
 
