@@ -97,7 +97,7 @@ def understood(
         list(dict.fromkeys(p for want in wants for p in want.override_folders(grounds)))
     )
     # What new accounts get.
-    for path in SOURCES:
+    for path in dict.fromkeys((*SOURCES, *(path for want in wants for path in want.texts()))):
         ground.read(path)
     logs = _logs(wants)
     ground.look(logs)

@@ -28,7 +28,7 @@ NO_EFFECT = frozenset(
     """
     addalt addaltbyencoding addaltbytype adddescription addicon addiconbyencoding
     addiconbytype addoutputfilterbytype setoutputfilter setinputfilter limitrequestbody
-    limitrequestfields limitrequestfieldsize limitxmlrequestbody rewritemap <proxy <proxymatch
+    limitrequestfields limitrequestfieldsize limitxmlrequestbody <proxy <proxymatch
     balancermember suexecusergroup maxclientsvhost nicevalue limituidrange limitgidrange
     rlimitcpu rlimitmem rlimitnproc substitute php_value php_flag php_admin_value
     php_admin_flag browsermatch browsermatchnocase cachenegotiateddocs contentdigest

@@ -299,7 +299,7 @@ class HttpdEngine:
         host = chosen.host
         site = self._site(arrival, chosen, header, has_host)
         handling = Handling.begun(host.label, host.place, site, self._record(host))
-        handling.log = next((log.path for log in host.logs if not log.conditional), None)
+        handling.log = str(handling.record.facts.get("log", "")) or None
         handling.take([], [doubt for doubt in self._doubts if doubt.code.gate != "site"])
         for directive in host.unread:
             doubt = unread(directive, Rank(Phase.ENTRY, 1))
@@ -355,7 +355,8 @@ class HttpdEngine:
     def _record(self, host: Host) -> Part:
         part = Part(codes.RECORD_LOG)
         part.proofs = [proof_of(log.directive) for log in host.logs]
-        certain = [log for log in host.logs if not log.conditional]
+        # A variable that nobody knows is left as it stands.
+        certain = [log for log in host.logs if not log.conditional and "${" not in log.path]
         part.facts["log"] = certain[0].path if certain else ""
         if not host.logs:
             part.code = codes.RECORD_NOWHERE

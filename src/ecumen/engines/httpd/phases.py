@@ -163,6 +163,7 @@ class Phases:
             variable=variables,
             own=own_address(asking, settings),
             ours=lambda name, port: is_ours(asking, name, port),
+            mapped=self.ways.mapped(asking.host),
             by_itself=asking.by_itself,
             env={**asking.env, **looked.way.env},
         )

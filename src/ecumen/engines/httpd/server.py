@@ -21,7 +21,7 @@ from ecumen.engines.httpd.marks import Mark
 from ecumen.engines.httpd.modules import OWN, identifier
 from ecumen.engines.httpd.reader import Cache, Reader
 from ecumen.engines.httpd.redirects import Redirect
-from ecumen.engines.httpd.rewriting.rules import Rewriting
+from ecumen.engines.httpd.rewriting import RewriteMap, Rewriting, read_map
 from ecumen.engines.httpd.settings import (
     EMPTY,
     Choice,
@@ -170,6 +170,7 @@ class Host:
     redirects: list[Redirect] = field(default_factory=list)
     upstreams: list[Upstream] = field(default_factory=list)
     rewriting: Rewriting | None = None
+    maps: dict[str, RewriteMap] = field(default_factory=dict)
     marks: list[Mark] = field(default_factory=list)
     logs: list[LogTarget] = field(default_factory=list)
     errors: str | None = None
@@ -344,6 +345,15 @@ class _Compiler:
         else:
             host.by_name = pattern
 
+    def map(self, host: Host, directive: Directive, given: list[str]) -> None:
+        if len(given) < 2:
+            host.unread.append(directive)
+            return
+        found = read_map(given[1])
+        if found.kind in ("txt", "rnd"):
+            found = replace(found, source=self.reader.absolute(found.source))
+        host.maps[given[0]] = found
+
     def user_dir(self, host: Host, directive: Directive, given: list[str]) -> None:
         word = given[0].lower() if given else ""
         mine = host.user_folders
@@ -471,6 +481,7 @@ _HOST_TAKERS: dict[str, _HostTaker] = {
     "serveralias": _Compiler.server_alias,
     "documentroot": _Compiler.document_root,
     "userdir": _Compiler.user_dir,
+    "rewritemap": _Compiler.map,
     "virtualdocumentroot": _Compiler.by_name,
     "virtualdocumentrootip": _Compiler.by_name,
     "virtualscriptalias": _Compiler.by_name,
@@ -528,6 +539,17 @@ def _binding(text: str, place: Place) -> Binding:
     return Binding(address.lower(), int(port) if port.isdigit() else None, place)
 
 
+def _inherits_rules(host: Host, main: Host) -> bool:
+    """Whether rules and maps of the server as a whole go on in a host (mod_rewrite.c,
+    config_server_merge).
+    """
+    mine = (host.rewriting.options if host.rewriting else None) or frozenset()
+    theirs = (main.rewriting.options if main.rewriting else None) or frozenset()
+    if mine & {"inherit", "inheritbefore"}:
+        return True
+    return bool(theirs & {"inheritdown", "inheritdownbefore"}) and "ignoreinherit" not in mine
+
+
 def _inherit(host: Host, main: Host) -> None:
     """What a virtual host has from the main server."""
     if host.root is None:
@@ -539,6 +561,8 @@ def _inherit(host: Host, main: Host) -> None:
     host.redirects = host.redirects + main.redirects
     host.marks = main.marks + host.marks
     host.upstreams = main.upstreams + host.upstreams
+    if _inherits_rules(host, main):
+        host.maps = {**main.maps, **host.maps}
     if host.rewriting is not None and main.rewriting is not None:
         host.rewriting = host.rewriting.over(main.rewriting)
     if host.account is None:
@@ -572,16 +596,41 @@ def _types(text: bytes) -> dict[str, str]:
     return found_types
 
 
-def _unset(reader: Reader) -> list[Doubt]:
-    """Variables that lines use and nobody knows."""
-    start = Rank(Phase.ENTRY)
+def _unset(
+    reader: Reader, directives: Sequence[Directive], host_of: Mapping[int, Host]
+) -> list[Doubt]:
+    """What comes of variables that lines use and nobody knows: they stay as they stand there, or
+    are known to whoever started the server. Within a virtual host that is the host's affair alone.
+    """
+    # With a letter that no shell lets stand in one, it is no variable of the environment.
+    names = {name for _, name in reader.unset if _VARIABLE.fullmatch(name)}
+    if not names or reader.environment:
+        return []
+    place_of = {place: name for place, name in reader.unset if name in names}
     doubts: list[Doubt] = []
-    known_environment = bool(reader.environment)
-    for place, name in reader.unset:
-        if not known_environment:
-            proof = Proof(place=place, text=f"${{{name}}}")
-            doubts.append(Doubt(codes.SITE_VARIABLE_UNKNOWN, start, {"name": name}, (proof,)))
-    return doubts
+    for directive in directives:
+        host = host_of.get(id(directive))
+        for line in Tree((directive,)).walk():
+            used = [name for name in names if f"${{{name}}}" in line.text]
+            for name in used:
+                place_of.pop(line.place, None)
+                if line.name.lower() in _LOGS or leaves_answer(line.name.lower()):
+                    continue
+                if host is None or line is directive:
+                    doubts.append(_unknown(line.place, name))
+                elif line not in host.unread:
+                    host.unread.append(line)
+    # Of lines that acted while the file was read, and are no longer there.
+    return doubts + [_unknown(place, name) for place, name in place_of.items()]
+
+
+_VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+_LOGS = frozenset(("customlog", "transferlog", "errorlog"))
+
+
+def _unknown(place: Place, name: str) -> Doubt:
+    proof = Proof(place=place, text=f"${{{name}}}")
+    return Doubt(codes.SITE_VARIABLE_UNKNOWN, Rank(Phase.ENTRY), {"name": name}, (proof,))
 
 
 def _bearing_of(directives: tuple[Directive, ...]) -> _Bearing:
@@ -678,7 +727,8 @@ def _compiled(
         bearing.names |= found.names
     types_file = compiler.types_file or reader.absolute(DEFAULT_TYPES)
     types = source.read(types_file) if "mime_module" in reader.modules else b""
-    doubts = [*_unset(reader), *bearing.doubts]
+    host_of = {number: part.host for number, part in parts.items()}
+    doubts = [*_unset(reader, directives, host_of), *bearing.doubts]
     if types is None:
         doubts.append(
             Doubt(

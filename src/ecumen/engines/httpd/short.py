@@ -111,7 +111,8 @@ class ShortAnswers:
         return self._known[id(winner)]
 
     def _compiled(self, host: Host) -> _Site | None:
-        log = next((each.path for each in host.logs if not each.conditional), None)
+        plain = (each.path for each in host.logs if not each.conditional)
+        log = next((path for path in plain if "${" not in path), None)
         switch = host.settings.rewriting
         rules = host.rewriting is not None and host.rewriting.rules
         if host.unread or (host.logs and log is None) or host.root is None:

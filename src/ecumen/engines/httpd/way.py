@@ -6,7 +6,7 @@ mod_userdir; measured.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import TypeVar
 
@@ -24,6 +24,7 @@ from ecumen.engines.httpd.redirects import Redirect, alias_length, find_redirect
 from ecumen.engines.httpd.server import Alias, Host, Server, clean
 from ecumen.engines.httpd.settings import Settings, Upstream
 from ecumen.engines.sites import Answer, Block, Doubt, Mapped, Part, Phase, Proof, Rank, proof_of
+from ecumen.engines.source import SurveySource
 from ecumen.engines.upstreams import is_closed
 from ecumen.patterns import Hit, TooCostly
 from ecumen.rights import WRITE, Problem, Walker, decide
@@ -67,6 +68,11 @@ class AddressWays:
         self.survey = survey
         self.server = server
         self.walker = walker
+        self._maps = rewriting.MapTexts(SurveySource(survey))
+
+    def mapped(self, host: Host) -> Callable[[str, str], str | None]:
+        """What rules of a site look up in its maps."""
+        return lambda name, key: self._maps.value(host.maps.get(name), key)
 
     def find(self, asking: Asking, settings: Settings) -> AddressWay:
         """settings: those that hold for the address alone, before any folder is known."""
@@ -141,6 +147,7 @@ class AddressWays:
             variable=variables,
             own=own_address(asking, settings),
             ours=lambda name, port: is_ours(asking, name, port),
+            mapped=self.mapped(asking.host),
             by_itself=asking.by_itself,
             env=dict(asking.env),
         )

@@ -33,6 +33,10 @@ class NginxWants:
         """Folders out of which files may be served, and sockets that requests are handed to."""
         return self.whole.grounds()
 
+    def texts(self) -> Sequence[str]:
+        """All that it looks things up in stands in its configuration."""
+        return ()
+
     def logs(self) -> Iterator[str | None]:
         """Where lines go, of requests and of errors."""
         for server in self.whole.servers:

@@ -30,8 +30,9 @@ def subject(path: str, args: str | None = None, folder: str | None = None) -> Re
         return {"QUERY_STRING": now.args or "", "HTTP_HOST": "a.test"}[name]
 
     return RewriteSubject(
-        path, path, args, "", folder, look, variable, "http://a.test", lambda n, p: False
-    )
+        path, path, args, "", folder, look, variable, "http://a.test", lambda n, p: False,
+        lambda name, key: None,
+    )  # fmt: skip
 
 
 @pytest.mark.parametrize(

@@ -52,7 +52,8 @@ class RewriteSubject:
     entry that a path leads to for the worker, with or without its last link followed; it may raise
     LookupError where the survey cannot tell. variable: the value of any other variable, or
     LookupError. own: scheme, name and port that the site gives as its own, None if not known.
-    ours: whether a host and port are this very site's. ends: rules that ended the rewriting.
+    ours: whether a host and port are this very site's. mapped: what a key stands for in a map, None
+    for nothing, or LookupError.
     """
 
     filename: str
@@ -64,6 +65,7 @@ class RewriteSubject:
     variable: Callable[[str, RewriteSubject], str]
     own: str | None
     ours: Callable[[str, int | None], bool]
+    mapped: Callable[[str, str], str | None]
     by_itself: bool = False
     env: dict[str, str | None] = field(default_factory=dict)
 
@@ -396,11 +398,12 @@ class _Run:
                 continue
             if char in "$%" and text[at + 1 : at + 2] == "{":
                 end = _closing(text, at + 2)
-                if end < 0:
+                keyless = char == "$" and _outside(text[at + 2 : end], ":") < 0
+                if end < 0 or keyless:
                     out.append(text[at : at + 2])
                     at += 2
                     continue
-                value = self._value(char, text[at + 2 : end], directive or _line(rule))
+                value = self._value(char, text[at + 2 : end], rule, directive or _line(rule))
                 marks += [True] if "?" in value else []
                 out.append(value)
                 at = end + 1
@@ -421,9 +424,21 @@ class _Run:
         risky = bool(marks) and (marks[-1] if last else marks[0])
         return "".join(out), risky
 
-    def _value(self, char: str, name: str, directive: Directive) -> str:
+    def _mapped(self, text: str, rule: RewriteRule | None, directive: Directive) -> str:
+        """`map:key|default`, of which key and default may hold the like."""
+        at = _outside(text, ":")
+        name, key = text[:at], text[at + 1 :]
+        bar = _outside(key, "|")
+        key, default = (key, "") if bar < 0 else (key[:bar], key[bar + 1 :])
+        try:
+            found = self.now.mapped(name, self._expand(key, rule, directive))
+        except LookupError:
+            raise NotEvaluated(directive, f"the map {name}") from None
+        return self._expand(default, rule, directive) if found is None else found
+
+    def _value(self, char: str, name: str, rule: RewriteRule | None, directive: Directive) -> str:
         if char == "$":
-            raise NotEvaluated(directive, "a map")
+            return self._mapped(name, rule, directive)
         try:
             if name.upper().startswith("ENV:") and name[4:].lower() in self.now.env:
                 return self.now.env[name[4:].lower()] or ""
@@ -446,6 +461,16 @@ def _closing(text: str, at: int) -> int:
                 return position
         elif text[position] == "{":
             depth += 1
+    return -1
+
+
+def _outside(text: str, wanted: str) -> int:
+    """Where a letter stands outside of braces; -1 for nowhere."""
+    depth = 0
+    for position, char in enumerate(text):
+        if char == wanted and depth == 0:
+            return position
+        depth += (char == "{") - (char == "}")
     return -1
 
 

@@ -1,0 +1,95 @@
+"""Maps that rules look things up in.
+
+Source: httpd 2.4, mod_rewrite ("RewriteMap"; "Using RewriteMap"); measured.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from string import ascii_lowercase, ascii_uppercase
+from typing import Protocol
+from urllib.parse import unquote
+
+from ecumen.engines.httpd.uri import escaped
+
+_LOWER = str.maketrans(ascii_uppercase, ascii_lowercase)
+_UPPER = str.maketrans(ascii_lowercase, ascii_uppercase)
+_KINDS = ("txt", "rnd", "dbm", "int", "prg", "dbd", "fastdbd")
+
+
+class Texts(Protocol):
+    """Where the texts of maps come from."""
+
+    def read(self, path: str) -> bytes | None: ...
+
+
+@dataclass(frozen=True, slots=True)
+class RewriteMap:
+    """kind: as written in front of the colon. source: a path, or the name of a function."""
+
+    kind: str
+    source: str
+
+
+def read_map(given: str) -> RewriteMap:
+    """The second argument of a line that declares a map; a path alone is that of a text."""
+    kind, colon, source = given.partition(":")
+    if colon and kind.partition("=")[0] in _KINDS:
+        return RewriteMap(kind, source)
+    return RewriteMap("txt", given)
+
+
+class MapTexts:
+    """The maps of one survey; each text is read once."""
+
+    def __init__(self, texts: Texts) -> None:
+        self._texts = texts
+        self._read: dict[str, Mapping[str, str] | None] = {}
+
+    def value(self, found: RewriteMap | None, key: str) -> str | None:
+        """What a key stands for; None where it is not in there, or there is no such map. Raises
+        LookupError for what the survey cannot tell.
+        """
+        if found is None:
+            return None
+        if found.kind == "int":
+            return _made(found.source, key)
+        if found.kind not in ("txt", "rnd"):
+            raise LookupError(found.source)
+        if found.source not in self._read:
+            data = self._texts.read(found.source)
+            self._read[found.source] = None if data is None else _lines(data)
+        table = self._read[found.source]
+        if table is None:
+            raise LookupError(found.source)
+        value = table.get(key)
+        if value is not None and found.kind == "rnd" and "|" in value:
+            # One of them, anew each time.
+            raise LookupError(found.source)
+        return value
+
+
+def _lines(data: bytes) -> dict[str, str]:
+    """The first word of a line stands for the second one; the first line of a key counts, and one
+    that begins with a blank has none.
+    """
+    found: dict[str, str] = {}
+    for line in data.decode("utf-8", "surrogateescape").split("\n"):
+        words = line.split()
+        if len(words) > 1 and not line[:1].isspace() and not line.startswith("#"):
+            found.setdefault(words[0], words[1])
+    return found
+
+
+def _made(function: str, key: str) -> str:
+    match function:
+        case "tolower":
+            return key.translate(_LOWER)
+        case "toupper":
+            return key.translate(_UPPER)
+        case "escape":
+            return escaped(key)
+        case "unescape" if "%" not in unquote(key, errors="surrogateescape"):
+            return unquote(key, errors="surrogateescape")
+    raise LookupError(function)
