@@ -72,7 +72,7 @@ def test_every_obstacle_says_what_would_mend_it() -> None:
     ("line", "url", "place"),
     [
         (
-            "<Directory /srv/choir>\nRewriteEngine On\nRewriteRule ^ ${map:x}\n</Directory>",
+            "<Directory /srv/choir>\nRewriteEngine On\nRewriteRule ^ %{TIME_YEAR}\n</Directory>",
             "http://choir.test/",
             "/etc/c:14",
         ),

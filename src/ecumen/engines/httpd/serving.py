@@ -104,12 +104,16 @@ class Serving:
         elif entry is not None and entry.kind is Kind.DIR:
             self._folder(walked, entry)
         elif self.looked.goes_on is not None:
-            self.goes_on = self.looked
-            self.part.code = codes.PASSAGE_NOT_REACHED
+            self._begins_anew(self.looked)
         elif entry is None:
             self._missing(walked)
         elif not _found_special(walked):
             self._file(self.looked, self.target, entry, walked.path)
+
+    def _begins_anew(self, looked: Looked) -> None:
+        """With another address, by which something else is served."""
+        self.goes_on = looked
+        self.part.code = codes.PASSAGE_NOT_REACHED
 
     def _doubt(
         self, code: Code, rank: Rank, facts: Facts, *proofs: Proof, only_type: bool = False
@@ -508,13 +512,12 @@ class Serving:
                 self._redirect(self.looked, f"{self.path}/", Rank(Phase.FOLDER))
                 return
             if self.looked.goes_on is not None:
-                self.goes_on = self.looked
+                self._begins_anew(self.looked)
                 return
             self._listing(walked, folder)
             return
         if self.looked.goes_on is not None:
-            self.goes_on = self.looked
-            self.part.code = codes.PASSAGE_NOT_REACHED
+            self._begins_anew(self.looked)
             return
         names = settings.index_names
         maker = with_value(settings.handler) is not None or self.looked.scripts is not None
@@ -670,7 +673,7 @@ class Serving:
 
     def _serve_sub(self, sub: Looked, target: Target, entry: Entry) -> None:
         if sub.goes_on is not None:
-            self.goes_on = sub
+            self._begins_anew(sub)
             return
         if self.part.code == codes.SERVE_FILE:
             self.part.code = codes.SERVE_INDEX
