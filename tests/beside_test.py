@@ -5,7 +5,7 @@ A file begins with what is set up: `engine`, `modules`, `files` (mode or kind, o
 world's folder, and `= text` or `-> target`), `ask` (methods) with the targets below it (`//*.NAME/`
 for another name in front of the site's own), `head` (the server as a whole), and one `site` each
 with its lines; `@` is the world's folder. `unsure N` says how many answers are known to be left
-open, so that no more become so.
+open, so that no more become so; `sealed` has an nginx expect TLS, which is asked plainly.
 """
 
 from __future__ import annotations
@@ -25,6 +25,7 @@ from ecumen_machine import EngineSpec, take_survey
 from tests.worlds.agreement import ENGINES, differences
 from tests.worlds.live import ask
 from tests.worlds.plain import MODULES
+from tests.worlds.seals import certificates
 
 pytestmark = pytest.mark.server
 # Each process that runs tests beside others has its own port.
@@ -61,6 +62,7 @@ class Case:
     engine: str = "httpd"
     modules: list[str] = field(default_factory=list)
     unsure: int = 0
+    sealed: bool = False
     files: list[str] = field(default_factory=list)
     asked: list[tuple[str, str]] = field(default_factory=list)
     head: list[str] = field(default_factory=list)
@@ -73,7 +75,9 @@ def read(path: Path) -> Case:
         word, _, rest = line.partition(" ")
         if not line or line.startswith("## "):
             continue
-        if word in ("engine", "modules", "unsure") and not block:
+        if word == "sealed" and not block:
+            case.sealed = True
+        elif word in ("engine", "modules", "unsure") and not block:
             given: object = {"engine": rest, "modules": rest.split(), "unsure": rest}[word]
             setattr(case, word, int(rest) if word == "unsure" else given)
         elif word in ("files", "ask", "head", "site") and not line.startswith(" "):
@@ -129,11 +133,15 @@ def configured(base: Path, case: Case) -> Path:
             text += f"ServerAlias *.s{number}.test\nDocumentRoot {base}/root\n"
             text += f'Header always set X-Site "{number}"\n{own}\n</VirtualHost>\n'
         else:
-            text = f"server {{ listen {ADDRESS}:{PORT}; server_name .s{number}.test;\n"
+            ssl = " ssl" if case.sealed else ""
+            text = f"server {{ listen {ADDRESS}:{PORT}{ssl}; server_name .s{number}.test;\n"
             text += "" if own.startswith("root ") else f"root {base}/root;\n"
             text += f"add_header X-Site {number} always;\n{own}\n}}\n"
         (base / "sites" / f"{number}.conf").write_text(text)
     head = "\n".join(case.head).replace("@", str(base))
+    if case.sealed:
+        certificate, key = certificates(base)[0]
+        head += f"\nssl_certificate {certificate}; ssl_certificate_key {key};"
     if httpd:
         names = dict.fromkeys((*case.modules, *MODULES, "headers"))
         loaded = [f"LoadModule {n}_module /usr/lib/apache2/modules/mod_{n}.so" for n in names]

@@ -22,7 +22,7 @@ from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.run import Run, proof
 from ecumen.engines.nginx.server import Server, Whole, binding, load
 from ecumen.engines.nginx.short import ShortAnswers
-from ecumen.engines.nginx.uri import read_path
+from ecumen.engines.nginx.uri import Address, read_path
 from ecumen.engines.nginx.wants import NginxWants
 from ecumen.engines.owners import name_owners
 from ecumen.engines.short import Question, Short
@@ -307,7 +307,7 @@ class NginxEngine:
         site.picture = list(chosen.claims)
         site.proofs = list(proof(server.line))
         site.doubts += [*self._doubts, *chosen.doubts]
-        if self._refused(arrival, chosen, host, early, handling):
+        if self._refused(arrival, chosen, host, early, handling, address):
             return self._ended(handling, server.conf)
         if self.disk is None:
             facts = {"worker": self.whole.user}
@@ -330,6 +330,7 @@ class NginxEngine:
         host: str | None,
         early: bool,
         handling: Handling,
+        address: Address,
     ) -> bool:
         """Whether the request fails before any rule is asked."""
         start = Rank(Phase.ENTRY)
@@ -354,15 +355,25 @@ class NginxEngine:
         if block is None:
             return False
         status = block.status or 400
-        page = conf.error_pages.get(497 if block.code == codes.SEAL_PLAIN else status)
-        if page is not None:
+        page = conf.error_pages.get(_PLAIN_TO_TLS if block.code == codes.SEAL_PLAIN else status)
+        shown: Answer | None = None
+        if page is not None and block.code == codes.SEAL_PLAIN and self.disk is not None:
+            # The request was read to its end, so that its page is found as any other.
+            run = Run(
+                self.survey, self.whole, self.disk, chosen.server, arrival, host or "", address,
+                handling,
+            )  # fmt: skip
+            shown, _ = run.page_of(replace(block, status=_PLAIN_TO_TLS), handling)
+            if shown is not None and shown.status == _PLAIN_TO_TLS:
+                shown = replace(shown, status=status)
+        elif page is not None:
             more = {"status": status, "page": page.page.source}
             site_doubt = Doubt(codes.SERVE_ERROR_PAGE, start, more, proof(page.line))
             handling.serve.doubts.append(site_doubt)
         kind = "text/html"
         if conf.charset and kind in conf.charset_types:
             kind = f"{kind}; charset={conf.charset}"
-        block = replace(block, page=Answer(status, start, kind))
+        block = replace(block, page=shown or Answer(status, start, kind))
         part = handling.site
         part.blocks.append(block)
         for other in (handling.way, handling.rule, handling.ladder, handling.serve):
@@ -393,6 +404,10 @@ class NginxEngine:
         )  # fmt: skip
         handling.site.doubts.append(Doubt(codes.SITE_NOBODY, Rank(Phase.ENTRY)))
         return handling
+
+
+# The engine's own number for plain HTTP at a door of TLS; visitors get 400 (ngx_http_request.c).
+_PLAIN_TO_TLS = 497
 
 
 def _claims(server: Server) -> Iterator[Named]:
