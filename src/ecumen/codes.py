@@ -418,6 +418,27 @@ RULE_LOGIN_BROKEN = _blocked(
     findings=("rule.sign-in",),
 )
 RULE_LOGIN_UNKNOWN = _unsure("rule.login-unknown", "What comes of signing in is not evaluated.")
+RULE_NEEDS_SEAL = _blocked(
+    "rule.needs-seal",
+    "The folder is shown over TLS alone, and the request came plainly.",
+    "Ask with https.",
+    findings=("way.fails",),
+)
+RULE_ASKED_UNKNOWN = _unsure(
+    "rule.asked-unknown", "Whether {page} lets the visitor in is not known."
+)
+RULE_ASKED_REFUSES = _blocked(
+    "rule.asked-refuses",
+    "Whether the visitor may is asked of {page}, which answers {status}.",
+    "Have {page} let the visitor in.",
+    findings=("rule.sign-in",),
+)
+RULE_ASKED_FAILS = _blocked(
+    "rule.asked-fails",
+    "Whether the visitor may is asked of {page}, which answers {status}: the engine fails.",
+    "Have {page} answer with 200, 401 or 403.",
+    findings=("way.fails",),
+)
 RULE_UNKNOWN_TEST = _unsure(
     "rule.unknown-test",
     "A rule tests something that the survey cannot tell.",

@@ -37,24 +37,37 @@ NO_EFFECT = frozenset(
     indexstylesheet languagepriority limitinternalrecursion passenv readmename setenv
     setenvif setenvifnocase setenvifexpr unsetenv xbithack cgidscriptsock scriptsock
     protocols protocolshonororder authtype authname authmerging filterdeclare defaulttype
+    cgipassauth cgivar flushmaxpipelined flushmaxthreshold mergetrailers qualifyredirecturl
+    readbuffersize serverpath filterchain filterprotocol filterprovider filtertrace
+    cgidscripttimeout cgiscripttimeout scriptlogbuffer scriptloglength metadir metasuffix
+    removeinputfilter removeoutputfilter xml2encalias xml2encdefault xml2startparse
+    <authzprovideralias <authnprovideralias authzsendforbiddenonfailure mmapfile suexec
+    extfilterdefine extfilteroptions identitycheck identitychecktimeout inputsed outputsed
+    listencoresbucketsratio listentcpdeferaccept macroignorebadnesting macroignoreemptyargs
+    redisconnpoolttl redistimeout substituteinheritbefore substitutemaxlinelength addmoduleinfo
+    allowconnect anonymous buffersize casefilter casefilterin davgenericlockdb davlockdb
+    davbasepath davdepthinfinity davlockdiscovery davmintimeout forensiclog keptbodysize
+    logiotrackttfb logmessage memcacheconnttl reflectorheader watchdoginterval balancergrowth
+    balancerinherit balancerpersist noproxy <mdomain <mdomainset
+    remoteipinternalproxy remoteipinternalproxylist remoteipproxiesheader
+    remoteipproxyprotocolexceptions remoteiptrustedproxy remoteiptrustedproxylist
 """.split()
 )
 
 # Whole families that say nothing of plain requests for files, but for the members named here.
-_FAMILIES = ("serveradm", "ssl", "proxy", "h2", "expires", "deflate", "brotli", "ssi", "auth")
+_FAMILIES = (
+    "serveradm", "ssl", "proxy", "h2", "expires", "deflate", "brotli", "ssi", "auth", "ldap", "dbd",
+    "cookie", "session", "md", "cache", "imap", "dumpio", "heartbeat",
+)  # fmt: skip
 _BUT = frozenset(
     """
     sslengine sslrequire sslrequiressl sslverifyclient ssloptions proxypass proxypassmatch
-    proxypassreverse proxyrequests proxyblock authmerging authtype authname
-    authzsendforbiddenonfailure
+    proxypassreverse proxyrequests proxyblock authmerging authtype authname mdrequirehttps
+    cacheenable cachefile
 """.split()
 )
 
 
 def leaves_answer(name: str) -> bool:
     """Whether a directive (lower case) leaves an answer as it is."""
-    return (
-        name in NO_EFFECT
-        or name in PROCESS
-        or (name.startswith(_FAMILIES) and name not in _BUT and not name.startswith("authform"))
-    )
+    return name in NO_EFFECT or name in PROCESS or (name.startswith(_FAMILIES) and name not in _BUT)

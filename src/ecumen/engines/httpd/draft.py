@@ -145,6 +145,7 @@ class Draft:
         self.endings: dict[str, Ending] = {}
         self.errors: dict[int, Directive] = {}
         self.expires_types: dict[str, Choice] = {}
+        self.actions: dict[str, Directive] = {}
         self.files: list[FileSection] = []
         self.conditionals: list[Conditional] = []
         self.marks: list[Mark] = []
@@ -199,6 +200,8 @@ class Draft:
             values["error_pages"] = self.errors
         if self.expires_types:
             values["expires_types"] = self.expires_types
+        if self.actions:
+            values["actions"] = self.actions
         if self.redirects:
             values["redirects"] = tuple(self.redirects)
         if self.files:
@@ -396,6 +399,11 @@ class Draft:
         if given[-1:] == ["early"] or any(word.lower().startswith("accept") for word in given[1:2]):
             self.unread.append(directive)
 
+    def action(self, directive: Directive, given: list[str]) -> None:
+        """By type or maker of content, or by method (`Script`)."""
+        if given:
+            self.actions[given[0]] = directive
+
     def methods(self, directive: Directive, given: list[str]) -> None:
         """Those of one section add up; `reset` allows all again."""
         before = self.values.get("methods")
@@ -491,6 +499,19 @@ def _canonical(draft: Draft, directive: Directive, given: list[str]) -> None:
     draft.values["canonical"] = word
 
 
+def _shared(draft: Draft, directive: Directive, given: list[str]) -> None:
+    """On, Off, or the name of what keeps the files."""
+    draft.values["shared"] = given[:1] != [] and given[0].lower() != "off"
+
+
+def _protocol(draft: Draft, directive: Directive, given: list[str]) -> None:
+    """How strictly requests are read; but for methods that must be registered, it concerns such as
+    no browser sends.
+    """
+    if "registeredmethods" in (word.lower() for word in given):
+        draft.unread.append(directive)
+
+
 def _slashes(draft: Draft, directive: Directive, given: list[str]) -> None:
     word = given[0].lower() if given else ""
     if word not in ("on", "off", "nodecode"):
@@ -551,6 +572,12 @@ _TAKERS: dict[str, _Taker] = {
     "acceptpathinfo": Draft.trailing,
     "fallbackresource": _choice("fallback"),
     "directorycheckhandler": _flag("maker_first"),
+    "remoteipheader": _lowered("visitor_header"),
+    "sslrequiressl": _choice("sealed_only"),
+    "dav": _shared,
+    "action": Draft.action,
+    "script": Draft.action,
+    "httpprotocoloptions": _protocol,
     "checkspelling": _flag("spelling"),
     "checkcaseonly": _flag("spelling_by_case"),
     "checkbasenamematch": _flag("spelling_by_stem"),

@@ -314,6 +314,13 @@ class HttpdEngine:
             self.chooser.implied(host),
             late=self.server.set_names,
         )
+        told = host.settings.visitor_header
+        if told is not None and told.value in arrival.headers:
+            # Who asks is then told by the request itself, where a proxy is trusted.
+            facts = {"directive": told.text}
+            proofs = (Proof(place=told.place, text=told.text),)
+            doubt = Doubt(codes.RULE_NOT_EVALUATED, Rank(Phase.ACCESS), facts, proofs)
+            handling.rule.doubts.append(doubt)
         kept = host.settings.merged_slashes
         if kept is not None and kept.value == "off" and _doubles(arrival.path, host):
             facts = {"directive": kept.text}

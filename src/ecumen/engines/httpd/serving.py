@@ -36,6 +36,7 @@ from ecumen.engines.sites import (
     Proof,
     Rank,
     not_shown,
+    proof_of,
 )
 from ecumen.rights import READ, SEARCH, decide
 from ecumen.rights.walk import join
@@ -395,6 +396,7 @@ class Serving:
         handler = with_value(choice)
         if looked.handler is None and self._program(looked, target, typed, path, entry):
             return True
+        self._acts(target, handler, typed)
         if handler is not None and choice is not None:
             if self._status_page(handler, choice.place is not None):
                 return True
@@ -413,6 +415,16 @@ class Serving:
         elif looked.scripts is not None and entry is not None and not self._nobody(_PROGRAM):
             self._doubt(codes.SERVE_HANDLER, rank, {"handler": "a program"}, looked.scripts)
         return False
+
+    def _acts(self, target: Target, handler: str | None, typed: types.Typed) -> None:
+        """What a program makes of a type, of a maker of content, or of a method is its own."""
+        rank, actions = Rank(Phase.CONTENT), target.settings.actions
+        asks = self.method != "GET" or bool(self.looked.way.query)
+        for name in (handler, typed.handler, (typed.type or "").partition(";")[0], self.method):
+            directive = actions.get(name) if name else None
+            if directive is not None and (name != self.method or asks):
+                proof = proof_of(directive)
+                self._doubt(codes.SERVE_HANDLER, rank, {"handler": "a program"}, proof)
 
     def _handed_on(self, handler: str, proof: Proof) -> bool:
         """Whether a maker of content is an upstream: asked by any method, and for what is missing,
@@ -490,6 +502,9 @@ class Serving:
         facts = {"method": method, "path": path}
         if method in ("GET", "HEAD", "POST"):
             return False
+        if self.target.settings.shared:
+            # Files are written to, and folders made, by these.
+            self._doubt(codes.SERVE_HANDLER, rank, {"handler": "what shares the files"})
         if method == "OPTIONS":
             # Answered whatever is there, or missing; the content type hangs on the build.
             self.part.code = codes.SERVE_OPTIONS

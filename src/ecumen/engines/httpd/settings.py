@@ -189,6 +189,13 @@ class Settings:
     upstream: Upstream | None = None
     trace: Choice | None = None
     merged_slashes: Choice | None = None
+    # The header in which proxies name the visitor.
+    visitor_header: Choice | None = None
+    sealed_only: Choice | None = None
+    # Files are written to by methods of their own.
+    shared: bool | None = None
+    # What programs make of a type or a maker of content, and of a method.
+    actions: Mapping[str, Directive] = field(default_factory=dict)
     # Endings count that stand behind a file, too.
     typed_by_rest: bool | None = None
     handler: Choice | None = None
@@ -283,7 +290,7 @@ def _endings_over(mine: Mapping[str, Ending], theirs: Mapping[str, Ending]) -> M
 _JOINS: Mapping[str, _Join] = {
     **dict.fromkeys(("options", "access", "rewriting"), _over),
     **dict.fromkeys(("files", "conditionals", "marks", "unread"), _behind),
-    **dict.fromkeys(("expires_types", "error_pages"), _mapped),
+    **dict.fromkeys(("expires_types", "error_pages", "actions"), _mapped),
     "redirects": _before,
     "endings": _endings_over,
     "taken_off": frozenset.union,

@@ -119,7 +119,7 @@ class ShortAnswers:
             return None
         if host.account is not None or host.by_name is not None:
             return None
-        if host.programs_by_name is not None:
+        if host.programs_by_name is not None or host.settings.visitor_header is not None:
             return None
         if (rules and switch is not None and switch.on) or host.settings.redirect is not None:
             return None
@@ -222,6 +222,9 @@ class ShortAnswers:
             or settings.slash is False
             or settings.spelling
             or settings.typed_by_rest
+            or settings.sealed_only is not None
+            or settings.actions
+            or settings.shared
             or settings.methods is not None
             or settings.index_sent
             or with_value(settings.handler) is not None

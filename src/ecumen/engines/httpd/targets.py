@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from ecumen import codes
 from ecumen.engines.httpd.access import Access, AccessOutcome, Judged, Visitor, judge
-from ecumen.engines.httpd.asking import Asked
+from ecumen.engines.httpd.asking import Asked, speaks_tls
 from ecumen.engines.httpd.compat import Compat
 from ecumen.engines.httpd.deciding import Ruling, ruled
 from ecumen.engines.httpd.expressions import holds
@@ -188,6 +188,7 @@ class Targets:
             target.lines = _rule_lines(sections, access, AccessOutcome.GRANTED)
             return
         self._methods(target, visitor)
+        self._sealed_only(target, visitor)
         let_in = self._compat(target, visitor)
         any_will_do = settings.compat is not None and settings.compat.any_will_do(visitor.method)
         outcome: AccessOutcome | None = AccessOutcome.GRANTED
@@ -237,6 +238,15 @@ class Targets:
         line = Proof(place=choice.place, text=choice.text)
         rank = Rank(Phase.ACCESS, -1)
         target.blocks.append(Block(codes.RULE_METHOD, rank, 405, facts, (line,)))
+
+    def _sealed_only(self, target: Target, visitor: Visitor) -> None:
+        """Asked with the older rules, before the newer ones (ssl_hook_Access)."""
+        choice, asked = target.settings.sealed_only, visitor.facts
+        if choice is None or not isinstance(asked, Asked) or speaks_tls(asked.asking):
+            return
+        line = Proof(place=choice.place, text=choice.text)
+        block = Block(codes.RULE_NEEDS_SEAL, Rank(Phase.ACCESS), 403, {}, (line,))
+        target.blocks.append(block)
 
     def _compat(self, target: Target, visitor: Visitor) -> bool | None:
         """Whether the older rules let the visitor in; they are judged first."""

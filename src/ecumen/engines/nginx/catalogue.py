@@ -38,7 +38,12 @@ NO_EFFECT = frozenset(
     http2_push http2_push_preload auth_delay real_ip_header real_ip_recursive
     http2_max_concurrent_streams proxy_headers_hash_max_size
     proxy_headers_hash_bucket_size min_delete_depth create_full_put_path
-    dav_access
+    dav_access post_action addition_types add_after_body auth_request_set charset_map gzip_hash
+    gzip_no_buffer gzip_window postpone_gzipping limit_conn_dry_run modern_browser
+    modern_browser_value open_file_cache_events referer_hash_bucket_size referer_hash_max_size
+    secure_link secure_link_md5 secure_link_secret source_charset ssi_ignore_recycled_buffers
+    ssi_last_modified ssi_min_file_chunk ssi_silent_errors ssi_value_length userid userid_domain
+    userid_expires userid_flags userid_mark userid_name userid_p3p userid_path userid_service
 """.split()
 )
 # Families about the connection to an upstream, about TLS or caches, but not who answers.

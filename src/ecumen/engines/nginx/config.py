@@ -13,6 +13,7 @@ from functools import lru_cache
 
 from ecumen.engines.nginx.catalogue import leaves_answer
 from ecumen.engines.nginx.lexer import Line
+from ecumen.engines.nginx.tables import Referers
 from ecumen.engines.nginx.texts import Text, text_of
 from ecumen.patterns import AtLimit, Regex, compiled
 
@@ -178,6 +179,9 @@ class Conf:
     realm_line: Line | None = None
     passwords: bool = False
     any_will_do: bool = False
+    # The address that says whether a visitor may.
+    asks: Line | None = None
+    referers: Referers | None = None
     types: dict[str, str] = field(default_factory=dict)
     default_type: str = "text/plain"
     charset: str = ""
@@ -254,6 +258,7 @@ class Conf:
         return Conf(
             title, line, self.root, self.index, self.listing, self.listing_format,
             self.error_pages, self.access, self.realm_line, self.passwords, self.any_will_do,
+            self.asks, self.referers,
             self.types, self.default_type, self.charset, self.charset_types, self.absolute,
             self.own_name, self.own_port, self.links, self.logs, self.recursive_errors,
             errors=self.errors, expires=self.expires, cache_control=self.cache_control,
@@ -344,6 +349,16 @@ class ConfDraft:
 
     def passwords(self, line: Line) -> None:
         self.conf.passwords = True
+
+    def asks(self, line: Line) -> None:
+        if "$" in line.args[0]:
+            raise ValueError(line.args[0])
+        self.conf.asks = None if line.args[0] == "off" else line
+
+    def referers(self, line: Line) -> None:
+        first = self._first("referers")
+        before = None if first or self.conf.referers is None else self.conf.referers.given
+        self.conf.referers = Referers((*(before or ()), *line.args))
 
     def satisfy(self, line: Line) -> None:
         self.conf.any_will_do = line.args[0] == "any"
@@ -550,6 +565,8 @@ _TAKERS: dict[str, Callable[[ConfDraft, Line], None]] = {
     "auth_basic": ConfDraft.realm,
     "auth_basic_user_file": ConfDraft.passwords,
     "satisfy": ConfDraft.satisfy,
+    "auth_request": ConfDraft.asks,
+    "valid_referers": ConfDraft.referers,
     "types": ConfDraft.types,
     "default_type": ConfDraft.default_type,
     "charset": ConfDraft.charset,

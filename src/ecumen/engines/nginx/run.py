@@ -37,6 +37,7 @@ from ecumen.engines.sites import (
     Proof,
     Rank,
     RuleLine,
+    Weighed,
     not_shown,
     weigh,
 )
@@ -60,6 +61,18 @@ class NotEvaluated(Exception):  # noqa: N818 - a signal, not an error of ours
         super().__init__(what)
         self.line = line
         self.what = what
+
+
+def _lets_in(told: Weighed) -> bool:
+    status = _status(told)
+    return status is not None and 200 <= status < 300
+
+
+def _status(told: Weighed) -> int | None:
+    """The status that goes out."""
+    if told.block is not None:
+        return told.block.page.status if told.block.page is not None else told.block.status
+    return told.answer.status if told.answer is not None else None
 
 
 def proof(line: Line | None) -> tuple[Proof, ...]:
@@ -97,6 +110,8 @@ class Run:
         self.conf: Conf = server.conf
         self.changes = MOST_CHANGES
         self.changed = self.internal = self.in_error = False
+        # Asked by the engine itself, for another request.
+        self.aside = False
         self.location_holds = True
         self.from_pattern = False
         self.status: int | None = None
@@ -271,6 +286,8 @@ class Run:
         if text.constant:
             return text.source
         self._on_disk(text)
+        if any(piece.name == "invalid_referer" for piece in text.pieces):
+            self._refer(line)
 
         def lookup(name: str) -> str:
             value = self.state.value(name)
@@ -280,6 +297,16 @@ class Run:
             return text.value(lookup)
         except LookupError as name:
             raise NotEvaluated(line, f"the variable {name}") from None
+
+    def _refer(self, line: Line) -> None:
+        """Works out whether the page that a request says it comes from is taken."""
+        given = self.conf.referers
+        names = (*self.server.names, *(name for name, _ in self.server.patterns))
+        try:
+            taken = given is None or given.takes(self.arrival.headers.get("referer"), names)
+        except LookupError:
+            raise NotEvaluated(line, "the variable invalid_referer") from None
+        self.state.own["invalid_referer"] = "" if taken else "1"
 
     def _on_disk(self, text: Text) -> None:
         """Works out where the address leads, where a text asks for it."""
@@ -440,14 +467,21 @@ class Run:
 
     def _access(self) -> Action | None:
         conf = self.conf
+        if self.aside:
+            # Who may is asked of the request itself alone (ngx_http_core_access_phase).
+            return self._before_content
         allowed = conf.allowed(self.arrival.client)
         lines = [p for entry in conf.access for p in proof(entry.line)]
         self._rule_lines(allowed)
         whom = {"client": self.arrival.client or "a visitor from outside"}
         if conf.any_will_do and (allowed or (allowed is None and conf.realm is None)):
-            # "satisfy any": one of the two suffices.
+            # "satisfy any": one of them suffices.
             return self._before_content
-        if allowed is False and not (conf.any_will_do and conf.realm is not None):
+        told = self._told(conf.asks) if conf.asks is not None else None
+        if told is not None and conf.any_will_do and told.sure and _lets_in(told):
+            return self._before_content
+        others = conf.realm is not None or (told is not None and _status(told) != 403)
+        if allowed is False and not (conf.any_will_do and others):
             code = codes.RULE_DENIED
             self._block(code, Phase.ACCESS, 403, whom, *lines)
         if conf.realm is not None:
@@ -463,7 +497,36 @@ class Run:
                         proof(conf.realm),
                     )
                 )
+        if told is not None and conf.asks is not None:
+            self._asked_first(told, conf.asks)
         return self._before_content
+
+    def _told(self, asks: Line) -> Weighed:
+        """What comes of the address that says whether a visitor may (auth_request)."""
+        run = copy.copy(self)
+        run.state = self.state.copied()
+        run.state.method = "GET"
+        run.at, run.done, run.aside, run.in_error = {}, False, True, False
+        run.changes = MOST_CHANGES + 1
+        run.handling = Handling.begun("", self.server.place)
+        path, _, query = asks.args[0].partition("?")
+        run.go(lambda: run._again(path, query))
+        run.finish()
+        return weigh(run.handling.course)
+
+    def _asked_first(self, told: Weighed, asks: Line) -> None:
+        """2xx lets go on; 401 and 403 are passed on, and all else is a failure of the engine."""
+        page, status = asks.args[0], _status(told)
+        rank = Rank(Phase.ACCESS, self.step + 2).on_lap(self.lap)
+        facts = {"page": page, "status": status}
+        if not told.sure or status is None:
+            self.handling.rule.doubts.append(
+                Doubt(codes.RULE_ASKED_UNKNOWN, rank, facts, proof(asks))
+            )
+        elif status in (401, 403):
+            self._add(Block(codes.RULE_ASKED_REFUSES, rank, status, facts, proof(asks)))
+        elif not 200 <= status < 300:
+            self._add(Block(codes.RULE_ASKED_FAILS, rank, 500, facts, proof(asks)))
 
     def _rule_lines(self, allowed: bool | None) -> None:
         conf = self.conf

@@ -89,6 +89,7 @@ class ShortAnswers:
                 conf.unread
                 or conf.links
                 or conf.any_will_do
+                or conf.asks is not None
                 or conf.recursive_errors
                 or conf.maker is not None
                 or conf.upstream is not None

@@ -1,7 +1,7 @@
-"""Variables that are looked up by an address, or by chance that is the same each time.
+"""Variables that are looked up by an address, by the page before, or by a share of all.
 
-Source: nginx, ngx_http_geo_module, ngx_http_split_clients_module; MurmurHash2 by A. Appleby, in the
-public domain; measured (418 keys).
+Source: nginx, ngx_http_geo_module, ngx_http_referer_module, ngx_http_split_clients_module;
+MurmurHash2 by A. Appleby, in the public domain; measured (418 keys).
 """
 
 from __future__ import annotations
@@ -56,6 +56,49 @@ class ByShare:
         """Raises LookupError where what it goes by is not known."""
         key = murmur(self.source.value(lookup).encode("utf-8", "surrogateescape"))
         return next((value for limit, value in self.limits if key < limit), self.rest)
+
+
+@dataclass(frozen=True, slots=True)
+class Referers:
+    """Pages from which requests may come. given: as written."""
+
+    given: tuple[str, ...]
+
+    def takes(self, referer: str | None, names: Sequence[str]) -> bool:
+        """names: of the site. Raises LookupError for patterns."""
+        hosts = [each for each in self.given if each not in ("none", "blocked", "server_names")]
+        if "server_names" in self.given:
+            hosts += names
+        if any(each.startswith("~") for each in hosts):
+            raise LookupError("a pattern")
+        if not hosts:
+            # Without a name nothing is compared at all.
+            return True
+        if referer is None:
+            return "none" in self.given
+        scheme = _SCHEME.match(referer)
+        # What is shorter than an address can be counts as one that was taken off on the way.
+        if scheme is None or len(referer) < len("http://i.ru"):
+            return "blocked" in self.given
+        host = re.split("[/:]", referer[scheme.end() :], maxsplit=1)[0].lower()
+        path = referer[scheme.end() + len(host) :]
+        path = path[path.find("/") :] if "/" in path else ""
+        return any(_is_host(each, host, path) for each in hosts)
+
+
+_SCHEME = re.compile(r"https?://", re.IGNORECASE)
+
+
+def _is_host(given: str, host: str, path: str) -> bool:
+    name, slash, rest = given.lower().partition("/")
+    if not path.startswith(slash + given.partition("/")[2] if rest else slash):
+        return False
+    if name.startswith(("*.", ".")):
+        ending = name.lstrip("*")
+        return host.endswith(ending) or (name.startswith(".") and host == ending[1:])
+    if name.endswith(".*"):
+        return host.startswith(name[:-1])
+    return bool(name) and host == name
 
 
 def by_address(line: Line) -> ByAddress | None:

@@ -20,7 +20,7 @@ _UNKNOWN = frozenset(
     content_length content_type date_gmt date_local hostname msec nginx_version pid pipe
     proxy_protocol_addr proxy_protocol_port proxy_protocol_server_addr proxy_protocol_server_port
     remote_port request_body request_body_file request_completion request_id request_length
-    request_time status tcpinfo_rtt time_iso8601 time_local invalid_referer realip_remote_addr
+    request_time status tcpinfo_rtt time_iso8601 time_local realip_remote_addr
     realip_remote_port limit_rate
 """.split()
 )
