@@ -5,16 +5,17 @@ Source: httpd 2.4, mod_rewrite ("RewriteMap"; "Using RewriteMap"); measured.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from string import ascii_lowercase, ascii_uppercase
 from typing import Protocol
-from urllib.parse import unquote
 
 from ecumen.engines.httpd.uri import escaped
 
 _LOWER = str.maketrans(ascii_uppercase, ascii_lowercase)
 _UPPER = str.maketrans(ascii_lowercase, ascii_uppercase)
+_ESCAPE = re.compile(rb"%([0-9a-fA-F]{2})")
 _KINDS = ("txt", "rnd", "dbm", "int", "prg", "dbd", "fastdbd")
 
 
@@ -82,6 +83,10 @@ def _lines(data: bytes) -> dict[str, str]:
     return found
 
 
+def _bytes(text: str) -> bytes:
+    return text.encode("utf-8", "surrogateescape")
+
+
 def _made(function: str, key: str) -> str:
     match function:
         case "tolower":
@@ -90,6 +95,8 @@ def _made(function: str, key: str) -> str:
             return key.translate(_UPPER)
         case "escape":
             return escaped(key)
-        case "unescape" if "%" not in unquote(key, errors="surrogateescape"):
-            return unquote(key, errors="surrogateescape")
+        case "unescape" if "%" not in _ESCAPE.sub(b"", _bytes(key)).decode("latin-1"):
+            plain = _ESCAPE.sub(lambda pair: bytes.fromhex(pair[1].decode()), _bytes(key))
+            if b"%" not in plain:
+                return plain.decode("utf-8", "surrogateescape")
     raise LookupError(function)
