@@ -606,11 +606,6 @@ CONTEXT_SHIPPED = _unsure(
     "The survey holds no policy of this server: the answer is that of the policy which comes with"
     " Ecumen, and other policies differ.",
 )
-CONTEXT_FALLBACK = _unsure(
-    "context.fallback",
-    "The engine may take {path}, which it cannot look at, for something that is not there.",
-)
-
 # --- serve ---
 
 SERVE_FILE = _clear("serve.file", "{path} goes out {type:as}.")

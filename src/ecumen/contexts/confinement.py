@@ -10,9 +10,15 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
+from ecumen.caches import ByIdentity
 from ecumen.contexts.policy import Policy, PolicyError
 from ecumen.contexts.rules import ContextRules, Expected, LabelError
 from ecumen.contexts.shipped import shipped_policy
+from ecumen.rights import FOLLOW as MAY_FOLLOW
+from ecumen.rights import LOOK as MAY_LOOK
+from ecumen.rights import READ as MAY_READ
+from ecumen.rights import SEARCH as MAY_SEARCH
+from ecumen.rights import WRITE as MAY_WRITE
 from ecumen.survey import Entry, Kind, Survey
 
 CLASSES: Mapping[Kind, str] = {
@@ -53,6 +59,49 @@ def type_of(context: str | None) -> str | None:
     """The type in `user:role:type:range`."""
     parts = (context or "").split(":")
     return parts[2] if len(parts) >= 3 else None
+
+
+class WorkerGuard:
+    """The policy as it stands beside modes and ACLs, for what each call of the kernel asks: search
+    to pass a folder, read to follow a link, getattr to look at anything, open and read to read it
+    (selinux_inode_permission, selinux_inode_getattr, selinux_file_open).
+    """
+
+    def __init__(self, confinement: Confinement) -> None:
+        self._confinement = confinement
+        self._known: dict[tuple[str | None, Kind, int], str] = {}
+
+    def refuses(self, entry: Entry, need: int) -> str:
+        """Which right the policy refuses; "" where it is not known to."""
+        key = (entry.context, entry.kind, need)
+        known = self._known.get(key)
+        if known is None:
+            known = self._known[key] = self._refused(entry, need)
+        return known
+
+    def _refused(self, entry: Entry, need: int) -> str:
+        perms: list[str] = []
+        for bit, asked in _ASKED:
+            if need & bit:
+                perms += asked
+        if need & MAY_SEARCH:
+            perms.append("search" if entry.kind is Kind.DIR else "execute")
+        return self._confinement.refused(entry.context, entry.kind, tuple(perms))
+
+
+# What each need asks of the policy.
+_ASKED = (
+    (MAY_READ, ("open", "read")),
+    (MAY_WRITE, ("write",)),
+    (MAY_LOOK, ("getattr",)),
+    (MAY_FOLLOW, ("read",)),
+)
+
+
+def confinement_of(survey: Survey) -> Confinement:
+    """That of a survey, made once."""
+    known = _KNOWN.get(survey)
+    return _KNOWN.put(survey, Confinement(survey)) if known is None else known
 
 
 class Confinement:
@@ -131,6 +180,19 @@ class Confinement:
             return None
         return self._decided(type_, CLASSES[kind], perms)[0]
 
+    def refused(self, context: str | None, kind: Kind, perms: tuple[str, ...]) -> str:
+        """The first of these that the domain may not have; "" where it is not known to miss one."""
+        type_ = type_of(context)
+        if self.policy is None or type_ is None:
+            return ""
+        allowed, perm, _ = self._decided(type_, CLASSES[kind], perms)
+        return perm if allowed is False else ""
+
+    @cached_property
+    def guard(self) -> WorkerGuard | None:
+        """What stands beside the rights of the engines' workers; None where nothing is enforced."""
+        return WorkerGuard(self) if self.enforced else None
+
     def switches_for(
         self, type_: str, kind: str, perms: tuple[str, ...]
     ) -> list[Mapping[str, bool]]:
@@ -178,3 +240,6 @@ class Confinement:
                 break
         self._seen[type_, kind, perms] = found
         return found
+
+
+_KNOWN: ByIdentity[Survey, Confinement] = ByIdentity(2)

@@ -1,10 +1,14 @@
 """May this account do that to this path: owner, mode, ACL and links, as the kernel decides."""
 
 from ecumen.rights.decide import (
+    BY_POLICY,
+    FOLLOW,
+    LOOK,
     READ,
     SEARCH,
     WRITE,
     Decision,
+    Guard,
     Subject,
     decide,
     subject_of,
@@ -13,10 +17,14 @@ from ecumen.rights.decide import (
 from ecumen.rights.walk import Problem, Step, Walk, Walker
 
 __all__ = [
+    "BY_POLICY",
+    "FOLLOW",
+    "LOOK",
     "READ",
     "SEARCH",
     "WRITE",
     "Decision",
+    "Guard",
     "Problem",
     "Step",
     "Subject",

@@ -6,26 +6,44 @@ silent (an empty mask makes the kernel skip the ACL).
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import lru_cache
+from typing import Protocol
 
 from ecumen.survey import Acl, Entry, Kind, Survey
 
 READ, WRITE, SEARCH = 4, 2, 1
+# What no mode and no ACL can refuse, but a policy may: looking at something (stat), and following a
+# link.
+LOOK, FOLLOW = 8, 16
+BY_POLICY = "policy"
+_MODES = READ | WRITE | SEARCH
+
+
+class Guard(Protocol):
+    """What stands beside modes and ACLs: a policy in force."""
+
+    def refuses(self, entry: Entry, need: int) -> str:
+        """Which right the policy refuses of those that are needed; "" where it is not known to."""
 
 
 @dataclass(frozen=True, slots=True)
 class Subject:
-    """Whom the kernel judges. groups: the primary and all supplementary group ids."""
+    """Whom the kernel judges. groups: the primary and all supplementary group ids. guard: of a
+    process that a policy confines.
+    """
 
     name: str
     uid: int
     groups: frozenset[int]
+    guard: Guard | None = field(default=None, compare=False, repr=False)
 
 
 @dataclass(frozen=True, slots=True)
 class Decision:
-    """`by`: root, owner, user, group or other. `line`: the text of the entry that decided."""
+    """`by`: root, owner, user, group, other, or policy. `line`: the text of the entry that decided,
+    or the right that the policy refuses.
+    """
 
     allowed: bool
     by: str
@@ -62,10 +80,22 @@ def _bits(perms: int) -> str:
 
 
 def decide(entry: Entry, subject: Subject, need: int) -> Decision:
-    """May `subject` have all of `need` (READ | WRITE | SEARCH) on the entry itself?"""
-    return _decide(
-        entry.kind is Kind.DIR, entry.mode, entry.uid, entry.gid, entry.acl, subject, need
-    )
+    """May `subject` have all of `need` (READ | WRITE | SEARCH | LOOK | FOLLOW) on the entry itself?
+    The kernel asks modes and ACLs first, and a policy of what they let through.
+    """
+    plain = need & _MODES
+    decision = _FREE
+    if plain:
+        decision = _decide(
+            entry.kind is Kind.DIR, entry.mode, entry.uid, entry.gid, entry.acl, subject, plain
+        )
+    if subject.guard is None or not decision.allowed:
+        return decision
+    refused = subject.guard.refuses(entry, need)
+    return Decision(False, BY_POLICY, refused) if refused else decision
+
+
+_FREE = Decision(True, "", "")
 
 
 @lru_cache(maxsize=65536)

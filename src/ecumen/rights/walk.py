@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from ecumen.caches import Bounded
-from ecumen.rights.decide import SEARCH, Decision, Subject, decide
+from ecumen.rights.decide import FOLLOW, LOOK, SEARCH, Decision, Subject, decide
 from ecumen.survey import Entry, Kind, Survey
 
 MOST_LINKS = 40  # path_resolution(7); the 41st is ELOOP
@@ -33,7 +33,8 @@ class Problem(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One folder that must be searched, or one link that is followed (no decision of its own).
+    """One folder that must be searched, or one link that is followed (no decision of its own, but
+    where a policy refuses it).
 
     protected: the kernel refuses this link in a sticky folder that everybody may write to.
     """
@@ -88,6 +89,10 @@ class Walker:
             step = Step(folder, decide(folder, self.subject, SEARCH))
             self._decided[folder.path] = step
         return step
+
+    def looks(self, entry: Entry) -> bool:
+        """Whether stat(2) tells what something is, once the way there is open."""
+        return self.subject.guard is None or decide(entry, self.subject, LOOK).allowed
 
     def look(self, folder: str, name: str) -> tuple[Entry | None, Problem | None]:
         """The entry of a name in a physical folder; MISSING only where the survey can tell."""
@@ -181,7 +186,9 @@ class Walker:
             return
         holder = walk.entry
         refused = last and holder is not None and self._refuses(holder, link)
-        walk.steps.append(Step(link, None, refused))
+        followed = None if self.subject.guard is None else decide(link, self.subject, FOLLOW)
+        kept_out = followed if followed is not None and not followed.allowed else None
+        walk.steps.append(Step(link, kept_out, refused))
         target = link.target or ""
         if not target:
             walk.problem = Problem.MISSING

@@ -12,6 +12,7 @@ from functools import cached_property
 
 from ecumen import codes
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
+from ecumen.engines.confined import confined_walker
 from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.checks import first_fault
 from ecumen.engines.httpd.choice import Chooser, Chosen
@@ -49,7 +50,7 @@ from ecumen.engines.sites import (
 from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
 from ecumen.logs.errorlog import ErrorEntry
-from ecumen.rights import Subject, Walker, subject_of
+from ecumen.rights import Subject, subject_of
 from ecumen.survey import EngineRecord, Survey
 
 
@@ -74,7 +75,7 @@ class HttpdEngine:
         known = before.server if before is not None else None
         self.server: Server = load(self.source, record, known)
         self.worker = self._worker(self.server.user or "#-1", self.server.group)
-        self.walker = Walker(survey, self.worker) if self.worker else None
+        self.walker = confined_walker(survey, self.worker) if self.worker else None
         names = before is not None and before.survey.names == survey.names
         chooser = before.chooser if before is not None and names else None
         self.chooser = Chooser(self.server, self._resolve, self._reverse, survey.host, chooser)
@@ -120,7 +121,7 @@ class HttpdEngine:
         known = self._lanes.get(host.account)
         if known is None:
             worker = self._worker(*host.account)
-            walker = Walker(self.survey, worker) if worker else None
+            walker = confined_walker(self.survey, worker) if worker else None
             known = worker, Laps(self.survey, self.server, walker)
             self._lanes[host.account] = known
         return known

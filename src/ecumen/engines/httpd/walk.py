@@ -112,12 +112,14 @@ class FolderWalk:
         for depth, name in enumerate(names[done:], done + 1):
             last = depth == len(names) and not filename.endswith("/")
             index = last and not asked and walked.path == beside
-            if not self._component(walked, name, depth, last, asked=asked, index=index):
+            ends = depth == len(names)
+            if not self._component(walked, name, depth, last, ends, asked=asked, index=index):
                 walked.rest = "".join(f"/{left}" for left in names[depth:])
                 if filename.endswith("/"):
                     walked.rest += "/"
                 break
-            if depth >= len(names) - 1:
+            # Whether a folder may be looked at is asked of the last one alone: such is not kept.
+            if depth >= len(names) - 1 and self._is_seen(walked):
                 self._keep("/".join(names[:depth]), walked)
         # A folder keeps the slash that it is asked with; a file or what is not there loses it.
         walked.slash = filename.endswith("/") and walked.entry is not None and not walked.rest
@@ -166,6 +168,8 @@ class FolderWalk:
             step = self.walker.search(here)
             entry, _ = self.walker.look(here.path, name)
             if step.blocked or entry is None or entry.kind is not Kind.DIR:
+                break
+            if not self.walker.looks(entry):
                 break
             known.append((self._rung(here.path, step), entry))
             here = entry
@@ -271,10 +275,18 @@ class FolderWalk:
     # --- one component ---
 
     def _component(
-        self, walked: Walked, name: str, depth: int, last: bool, *, asked: bool, index: bool
+        self,
+        walked: Walked,
+        name: str,
+        depth: int,
+        last: bool,
+        ends: bool,
+        *,
+        asked: bool,
+        index: bool,
     ) -> bool:
-        """Goes one name further; False where the walk ends there. index: the server looks at what
-        lies in the folder for itself.
+        """Goes one name further; False where the walk ends there. last: no name and no slash
+        follows; ends: no name does. index: the server looks at what lies in the folder for itself.
         """
         here = walked.entry
         assert here is not None
@@ -297,12 +309,18 @@ class FolderWalk:
                 walked.blocks.append(Block(codes.LADDER_NAME_TOO_LONG, rank, 403, facts))
             return False
         if entry.kind is Kind.LINK:
+            if not follows_unseen:
+                self._looked_at(walked, entry, rank)
             target = self._link(walked, entry, rank, index=index)
             if target is None:
                 walked.entry = None
                 return False
             entry = target
         walked.entry = entry
+        # At first the whole path is looked at, which asks it of its end; where links are judged,
+        # each name on the way is (server/request.c, ap_directory_walk).
+        if ends or entry.kind is not Kind.DIR or not follows_unseen:
+            self._looked_at(walked, entry, rank)
         if entry.kind is Kind.DIR:
             self._enter(walked, entry, depth)
             return True
@@ -336,6 +354,17 @@ class FolderWalk:
             facts = {"path": step.entry.path}
             proof = Proof(entry=step.entry)
             walked.blocks.append(Block(codes.LADDER_SHUT, rank, 403, facts, (proof,)))
+
+    def _looked_at(self, walked: Walked, entry: Entry, rank: Rank) -> None:
+        """What may not be looked at ends the walk, whatever else may be done with it."""
+        if self.walker.looks(entry):
+            return
+        code = codes.LADDER_SHUT if entry.kind is not Kind.FILE else codes.LADDER_UNREADABLE
+        facts = {"path": entry.path}
+        walked.blocks.append(Block(code, rank, 403, facts, (Proof(entry=entry),)))
+
+    def _is_seen(self, walked: Walked) -> bool:
+        return walked.entry is None or self.walker.looks(walked.entry)
 
     def _special(self, walked: Walked, entry: Entry, rank: Rank) -> None:
         facts = {"path": walked.path, "kind": entry.kind.value}

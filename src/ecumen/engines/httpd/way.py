@@ -227,7 +227,8 @@ class AddressWays:
         walk = self.walker.walk(path, follow)
         if walk.problem is Problem.UNSEEN and not walk.blocked:
             raise LookupError(path)
-        return None if walk.problem or walk.blocked else walk.entry
+        entry = None if walk.problem or walk.blocked else walk.entry
+        return entry if entry is None or self.walker.looks(entry) else None
 
     # --- upstreams and redirects ---
 

@@ -43,8 +43,18 @@ class Disk:
     def __init__(self, walker: Walker) -> None:
         self.walker = walker
 
-    def stat(self, path: str, links: tuple[str, ...], rank: Rank, status: int = 403) -> Seen:
-        """What stat(2) says. status: what the visitor gets where a folder is shut."""
+    def stat(
+        self,
+        path: str,
+        links: tuple[str, ...],
+        rank: Rank,
+        status: int = 403,
+        *,
+        looks: bool = True,
+    ) -> Seen:
+        """What stat(2) says. status: what the visitor gets where a folder is shut. looks: its end
+        is looked at, and not opened.
+        """
         walk = self.walker.walk(path)
         seen = Seen(path, walk.entry if walk.problem is None else None, "")
         if walk.problem is Problem.UNSEEN:
@@ -52,6 +62,8 @@ class Disk:
         elif walk.problem is not None:
             seen.error = seen.beyond = ERRORS[walk.problem]
         self._steps(path, walk, links, seen, rank, status)
+        if looks and seen.entry is not None and not self.walker.looks(seen.entry):
+            self._unlooked(seen, seen.entry, rank, status)
         if links:
             # Where links are judged the engine looks at a file by opening it, and at what is asked
             # for with a slash by opening it from within.
@@ -169,10 +181,18 @@ class Disk:
 
     def open(self, path: str, links: tuple[str, ...], rank: Rank) -> Seen:
         """What open(2) for reading says."""
-        seen = self.stat(path, links, rank)
+        seen = self.stat(path, links, rank, looks=False)
         if not links:
             self._read(seen, rank)
+        if seen.entry is not None and not seen.error and not self.walker.looks(seen.entry):
+            # Open by then, it cannot be looked at: a fault of the engine's own (fstat; measured).
+            self._unlooked(seen, seen.entry, rank, 500)
         return seen
+
+    def _unlooked(self, seen: Seen, entry: Entry, rank: Rank, status: int) -> None:
+        code = codes.LADDER_SHUT if entry.kind is Kind.DIR else codes.LADDER_UNREADABLE
+        seen.shut.append(Block(code, rank, status, {"path": entry.path}, (Proof(entry=entry),)))
+        seen.error = seen.error or "EACCES"
 
     def _enter(self, seen: Seen, rank: Rank, status: int) -> None:
         """Adds what it asks to go into a folder at the path's end."""

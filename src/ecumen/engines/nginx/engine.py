@@ -12,6 +12,7 @@ from functools import cached_property
 
 from ecumen import codes
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
+from ecumen.engines.confined import confined_walker
 from ecumen.engines.nginx.checks import first_fault
 from ecumen.engines.nginx.choice import Chooser, Chosen
 from ecumen.engines.nginx.config import Conf
@@ -49,7 +50,7 @@ from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Place
 from ecumen.logs.errorlog import ErrorEntry
 from ecumen.logs.template import COMBINED
-from ecumen.rights import Subject, Walker, subject_of
+from ecumen.rights import Subject, subject_of
 from ecumen.survey import EngineRecord, Survey
 
 _METHOD = re.compile(r"[A-Z_-]+\Z")
@@ -77,7 +78,7 @@ class NginxEngine:
         self.whole: Whole = load(self.source, record, before.whole if before is not None else None)
         self.chooser = Chooser(self.whole, before.chooser if before is not None else None)
         self.worker = self._worker()
-        self.disk = Disk(Walker(survey, self.worker)) if self.worker else None
+        self.disk = Disk(confined_walker(survey, self.worker)) if self.worker else None
 
     def renewed(self, survey: Survey) -> NginxEngine:
         """The same engine on a change of its survey."""

@@ -7,10 +7,12 @@ Ecumen, and not on the server's own, are not sure.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from typing import Any
 
 from ecumen import codes
-from ecumen.codes import Facts
+from ecumen.codes import Code, Facts
 from ecumen.contexts.confinement import FOLLOW, LIST, PASS, READ, Confined, Confinement
 from ecumen.contexts.cures import OtherPort, OwnRule, Relabelled, Turned
 from ecumen.engines.sites import (
@@ -18,7 +20,6 @@ from ecumen.engines.sites import (
     Doubt,
     Handling,
     Labelled,
-    Mapped,
     Part,
     Phase,
     Proof,
@@ -26,9 +27,19 @@ from ecumen.engines.sites import (
     Rung,
 )
 from ecumen.passage.situation import Gate, Situation, not_reached
+from ecumen.rights import BY_POLICY, SEARCH, Subject, decide
+from ecumen.rights import READ as MAY_READ
 from ecumen.survey import Kind
 
-_FALLBACKS = ("tried", "tried-last", "rewrite", "again")
+# What the policy is asked where an engine stops for want of a right, by what is in the way.
+_RUN = ("getattr", "execute")
+_NEEDED: Mapping[Code, Mapping[Kind, tuple[str, ...]]] = {
+    codes.LADDER_SHUT: {Kind.DIR: PASS, Kind.LINK: FOLLOW},
+    codes.LADDER_UNREADABLE: {},
+    codes.LADDER_UNLISTABLE: {Kind.DIR: LIST},
+    codes.LADDER_NOT_RUN: {Kind.FILE: _RUN},
+    codes.RULE_OVERRIDE_CLOSED: {},
+}
 
 
 def judge(now: Situation) -> Part:
@@ -47,9 +58,11 @@ def judge(now: Situation) -> Part:
     handling = now.handling
     if handling.upstream is not None:
         _upstream(part, confinement, handling, now)
+    told = _told(handling, now)
+    part.blocks += told.values()
     steps = list(_steps(confinement, handling))
     for asked, step in steps:
-        _take(part, asked, step, handling, now)
+        _take(part, asked, step, told, now)
     if not steps and handling.upstream is None:
         part.code = codes.PASSAGE_NOT_REACHED
     rank = Rank(Phase.WALK)
@@ -77,35 +90,96 @@ def _steps(confinement: Confinement, handling: Handling) -> Iterator[tuple[str, 
             yield entry.path, confinement.step(entry, LIST)
 
 
-def _take(part: Part, asked: str, step: Confined, handling: Handling, now: Situation) -> None:
-    entry = step.entry
-    part.picture.append(
-        Labelled(entry, step.type or "", step.expected or "", step.allowed, step.why)
-    )
-    lists = entry.kind is Kind.DIR and step.perm in ("open", "read")
-    on_walk = entry.kind in (Kind.DIR, Kind.LINK) and not lists
-    assert now.engine is not None, "who handles a request is known"
-    rank = now.engine.meets(asked if on_walk else None, handling)
-    if step.allowed is None:
-        facts: Facts = {"path": entry.path, "why": step.why}
-        part.doubts.append(Doubt(codes.CONTEXT_UNKNOWN, rank, facts, (Proof(entry=entry),)))
-        return
-    if step.allowed:
-        return
+def _told(handling: Handling, now: Situation) -> dict[str, Block]:
+    """What the policy keeps the worker from, by path: the engine met it where modes would have
+    stopped it, and said so in their words.
+    """
+    found: dict[str, Block] = {}
+    for part in (handling.ladder, handling.rule):
+        stays: list[Block] = []
+        for block in part.blocks:
+            made = _by_policy(block, now)
+            if made is None:
+                stays.append(block)
+                continue
+            found.setdefault(made.path, made)
+            if not _modes_let(block, now):
+                stays.append(block)
+        part.blocks = stays
+    picture = handling.ladder.picture
+    handling.ladder.picture = [_by_modes(each, now) for each in picture]
+    return found
+
+
+def _by_policy(block: Block, now: Situation) -> Block | None:
+    """The same in the words of the policy; None for what it has no part in."""
+    entry = block.entry
+    if entry is None or block.code not in _NEEDED:
+        return None
+    confinement = now.confinement
+    step = confinement.step(entry, _NEEDED[block.code].get(entry.kind, READ))
+    if step.allowed is not False:
+        return None
+    lists = block.code == codes.LADDER_UNLISTABLE
     code = {
         Kind.DIR: codes.CONTEXT_UNLISTABLE if lists else codes.CONTEXT_SHUT,
         Kind.LINK: codes.CONTEXT_LINK,
     }.get(entry.kind, codes.CONTEXT_UNREADABLE)
+    policy = confinement.policy
     facts = {
         "path": entry.path,
         "type": step.type or "",
-        "domain": part.facts["domain"],
-        "mend": _cure(step, now.confinement),
+        "domain": policy.domain if policy else "",
+        "mend": _cure(step, confinement),
     }
-    part.blocks.append(Block(code, rank, 403, facts, (Proof(entry=entry),)))
-    if any(m.how in _FALLBACKS for m in handling.way.picture if isinstance(m, Mapped)):
-        # What may not be looked at can be taken for what is not there.
-        part.doubts.append(Doubt(codes.CONTEXT_FALLBACK, rank, facts))
+    return Block(code, block.rank, block.status, facts, (Proof(entry=entry),), block.page)
+
+
+def _modes_let(block: Block, now: Situation) -> bool:
+    """Whether modes and ACLs alone would not stop it."""
+    worker, entry = _worker(now), block.entry
+    if worker is None or entry is None:
+        return True
+    need = block.code.needs or (MAY_READ if block.code == codes.RULE_OVERRIDE_CLOSED else 0)
+    if entry.kind is not Kind.DIR and block.code == codes.LADDER_SHUT:
+        need = 0
+    return decide(entry, worker, need).allowed
+
+
+def _by_modes(each: object, now: Situation) -> Any:
+    """A step of the ladder as modes and ACLs have it; what the policy says stands at its gate."""
+    worker = _worker(now)
+    if not isinstance(each, Rung) or each.by != BY_POLICY or worker is None:
+        return each
+    if each.entry.kind is Kind.LINK:
+        return replace(each, need="", allowed=True, by="", line="", link_rule="all")
+    decision = decide(each.entry, worker, SEARCH if each.need == "x" else MAY_READ)
+    return replace(each, allowed=decision.allowed, by=decision.by, line=decision.line)
+
+
+def _worker(now: Situation) -> Subject | None:
+    if now.engine is None or now.handling is None:
+        return None
+    return now.engine.worker_of(now.handling.site_place) or now.engine.worker
+
+
+def _take(
+    part: Part, asked: str, step: Confined, told: Mapping[str, Block], now: Situation
+) -> None:
+    entry, allowed = step.entry, step.allowed
+    if allowed is False and entry.path not in told:
+        # What the engine never asks of it on this way keeps nobody out.
+        allowed = True
+    part.picture.append(Labelled(entry, step.type or "", step.expected or "", allowed, step.why))
+    if step.allowed is not None:
+        return
+    lists = entry.kind is Kind.DIR and step.perm in ("open", "read")
+    on_walk = entry.kind in (Kind.DIR, Kind.LINK) and not lists
+    assert now.engine is not None, "who handles a request is known"
+    assert now.handling is not None, "what is taken was met on its way"
+    rank = now.engine.meets(asked if on_walk else None, now.handling)
+    facts: Facts = {"path": entry.path, "why": step.why}
+    part.doubts.append(Doubt(codes.CONTEXT_UNKNOWN, rank, facts, (Proof(entry=entry),)))
 
 
 def _cure(step: Confined, confinement: Confinement) -> Relabelled | Turned | OwnRule:
