@@ -9,8 +9,10 @@ from dataclasses import replace
 
 import pytest
 
+from ecumen.contexts.confinement import Confinement
+from ecumen.contexts.policy import Policy
 from ecumen.contexts.shipped import shipped_policy
-from ecumen.survey import FileTable, Labels, Survey
+from ecumen.survey import FileTable, Labels, PolicyTexts, Survey
 from tests.builders import codes, nginx, passage, server
 
 T, OPEN = "default_t", "httpd_sys_content_t"
@@ -176,3 +178,48 @@ def test_what_modes_and_the_policy_both_close_is_told_of_both() -> None:
     # Where the policy is mended, modes still keep the worker out.
     mended = passage(confined(survey, ()), "http://x.test/shut.html")
     assert codes(mended) == ["ladder.unreadable"]
+
+
+@pytest.mark.parametrize(
+    ("domain", "expected"),
+    [("httpd_t", (True, 403)), (None, (True, 403)), ("unconfined_t", (True, 200)),
+     ("other_t", (False, None))],
+)  # fmt: skip
+def test_the_domain_is_that_of_the_process(
+    domain: str | None, expected: tuple[bool, int | None]
+) -> None:
+    """An engine that was started from a session of root's is kept from nothing."""
+    for survey in (
+        server(host("*:80", "a"), FILES),
+        nginx("server { listen 192.0.2.10:80; root /srv/a; }", FILES),
+    ):
+        made = confined(survey, ("/srv/a/a.html",))
+        made = replace(made, engines=(replace(made.engines[0], domain=domain),))
+        decided, status = told(made, "/a.html")
+        assert (decided, status if decided else None) == expected
+
+
+def test_what_a_service_sees_for_itself_is_not_what_the_survey_holds() -> None:
+    survey = server(host("*:80", "a"), FILES)
+    record = replace(survey.engines[0], own_view=("/srv/a/d",))
+    own = replace(survey, engines=(record,))
+    assert told(survey, "/d/x.html") == (True, 200)
+    assert told(own, "/d/x.html")[0] is False
+    assert told(own, "/b.html") == (True, 200)
+
+
+def test_ports_that_the_kernel_hands_out_are_bound_whatever_their_label() -> None:
+    survey = confined(server(host("*:80", "a"), FILES), ())
+    kernel = {**survey.kernel, "net.ipv4.ip_local_port_range": "32768 60999"}
+    for port, free in ((40_000, True), (12_345, False), (61_000, False)):
+        assert Confinement(replace(survey, kernel=kernel)).binds(port)[0] is free, port
+    assert Confinement(survey).binds(40_000)[0] is False
+
+
+def test_a_condition_whose_grouping_is_not_told_leaves_it_open() -> None:
+    rules = "allow d_t a_t:file read; [ ( ( x ^ y ) && y ^ z ) ]:True\n"
+    rules += "allow d_t b_t:file read; [ ( x ^ y ) && z ]:True\n"
+    types = "   type a_t;\n   type b_t;\ntype d_t;\n"
+    policy = Policy(PolicyTexts("d_t", rules, types, "bool x true;\nbool y false;\nbool z true;"))
+    assert policy.allowed("a_t", "file", "read").allowed is None
+    assert policy.allowed("b_t", "file", "read").allowed is True

@@ -565,6 +565,15 @@ CONTEXT_PERMISSIVE = _skipped(
     "context.permissive",
     "The security policy only warns: it stops nothing.",
 )
+CONTEXT_OTHER_DOMAIN = _skipped(
+    "context.other-domain",
+    "The engine's process runs as {domain}, and not as the system starts it: the policy keeps it "
+    "from nothing.",
+)
+CONTEXT_DOMAIN_UNKNOWN = _unsure(
+    "context.domain-unknown",
+    "The engine's process runs as {domain}; what the policy keeps that from was not read.",
+)
 CONTEXT_CLEAR = _clear("context.clear", "The security policy lets {domain} take every step.")
 CONTEXT_SHUT = _blocked(
     "context.shut",

@@ -246,6 +246,8 @@ class Ground:
             environment=environment,
             running=now is not None,
             loaded_at=now.loaded_at if now else None,
+            domain=now.domain if now else None,
+            own_view=now.own_view if now else (),
         )
 
     def check(
@@ -420,11 +422,12 @@ def _account_gaps(path: str = "/etc/nsswitch.conf") -> list[Gap]:
 
 def _kernel() -> dict[str, str]:
     settings = {"security.mode": _security_mode()}
-    try:
-        with open("/proc/sys/fs/protected_symlinks") as stream:
-            settings["fs.protected_symlinks"] = stream.read().strip()
-    except OSError:
-        pass
+    for name in ("fs.protected_symlinks", "net.ipv4.ip_local_port_range"):
+        try:
+            with open(f"/proc/sys/{name.replace('.', '/')}") as stream:
+                settings[name] = " ".join(stream.read().split())
+        except OSError:
+            continue
     return settings
 
 

@@ -48,7 +48,8 @@ class Running:
     """The master process of an engine.
 
     loaded_at: seconds since 1970, UTC; when the oldest worker began, or else the master. config: as
-    it was started with, or None for the usual one.
+    it was started with, or None for the usual one. domain: the type of its security context.
+    own_view: where its mounts are not ours.
     """
 
     pid: int
@@ -56,6 +57,8 @@ class Running:
     environment: Mapping[str, str] | None
     defines: tuple[str, ...]
     config: str | None = None
+    domain: str | None = None
+    own_view: tuple[str, ...] = ()
 
 
 def trusted(program: str) -> str:
@@ -177,7 +180,57 @@ def running(program: str) -> Running | None:
     defines = tuple(after for before, after in pairwise(command) if before == "-D") + tuple(
         word[2:] for word in command if word.startswith("-D") and len(word) > 2
     )
-    return Running(master.pid, loaded, environment, defines, _config_of(command))
+    return Running(
+        master.pid, loaded, environment, defines, _config_of(command), _domain(master.pid),
+        _own_view(master.pid),
+    )  # fmt: skip
+
+
+def _domain(pid: int) -> str | None:
+    """The type of a process, where the kernel gives processes one."""
+    try:
+        with open(f"/proc/{pid}/attr/current", "rb") as stream:
+            context = stream.read(4096).rstrip(b"\0\n").decode("utf-8", "replace")
+    except OSError:
+        return None
+    parts = context.split(":")
+    return parts[2] if len(parts) >= 3 else None
+
+
+# Made for every service, and no place for what is served.
+_MADE_UP = ("/proc", "/sys", "/dev", "/run/credentials")
+
+
+def _own_view(pid: int) -> tuple[str, ...]:
+    """Where a process sees other mounts than we do: what a service has for itself of what is
+    temporary, what is kept from it (proc(5), mountinfo; systemd.exec(5), "Sandboxing").
+    """
+    try:
+        if os.readlink(f"/proc/{pid}/ns/mnt") == os.readlink("/proc/self/ns/mnt"):
+            return ()
+        theirs, ours = _mounted(pid), _mounted(os.getpid())
+    except OSError:
+        return ()
+    places = {place for place in (*theirs, *ours) if theirs.get(place) != ours.get(place)}
+    return tuple(sorted(p for p in places if not f"{p}/".startswith(_MADE_UP_WITHIN)))
+
+
+_MADE_UP_WITHIN = tuple(f"{path}/" for path in _MADE_UP)
+
+
+def _mounted(pid: int) -> dict[str, tuple[str, str]]:
+    """By the place of each mount: the device, and which folder of it is there."""
+    found: dict[str, tuple[str, str]] = {}
+    with open(f"/proc/{pid}/mountinfo", encoding="utf-8", errors="surrogateescape") as stream:
+        for line in stream:
+            fields = line.split(" ")
+            if len(fields) > 5:
+                place = _OCTAL.sub(lambda code: chr(int(code[1], 8)), fields[4])
+                found[place] = (fields[2], fields[3])
+    return found
+
+
+_OCTAL = re.compile(r"\\([0-7]{3})")
 
 
 def _runs(process: psutil.Process, program: str) -> bool:

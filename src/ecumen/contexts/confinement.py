@@ -10,7 +10,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
-from ecumen.caches import ByIdentity
 from ecumen.contexts.policy import Policy, PolicyError
 from ecumen.contexts.rules import ContextRules, Expected, LabelError
 from ecumen.contexts.shipped import shipped_policy
@@ -19,7 +18,7 @@ from ecumen.rights import LOOK as MAY_LOOK
 from ecumen.rights import READ as MAY_READ
 from ecumen.rights import SEARCH as MAY_SEARCH
 from ecumen.rights import WRITE as MAY_WRITE
-from ecumen.survey import Entry, Kind, Survey
+from ecumen.survey import EngineRecord, Entry, Kind, Survey
 
 CLASSES: Mapping[Kind, str] = {
     Kind.FILE: "file", Kind.DIR: "dir", Kind.LINK: "lnk_file", Kind.SOCKET: "sock_file",
@@ -96,12 +95,6 @@ _ASKED = (
     (MAY_LOOK, ("getattr",)),
     (MAY_FOLLOW, ("read",)),
 )
-
-
-def confinement_of(survey: Survey) -> Confinement:
-    """That of a survey, made once."""
-    known = _KNOWN.get(survey)
-    return _KNOWN.put(survey, Confinement(survey)) if known is None else known
 
 
 class Confinement:
@@ -188,6 +181,14 @@ class Confinement:
         allowed, perm, _ = self._decided(type_, CLASSES[kind], perms)
         return perm if allowed is False else ""
 
+    def confines(self, record: EngineRecord) -> bool:
+        """Whether an engine's process runs in the domain that the policy was read for; so it is
+        taken where the process is not known, as where the system starts it.
+        """
+        if not self.enforced or record.domain is None or self.policy is None:
+            return self.enforced
+        return record.domain == self.policy.domain
+
     @cached_property
     def guard(self) -> WorkerGuard | None:
         """What stands beside the rights of the engines' workers; None where nothing is enforced."""
@@ -223,7 +224,18 @@ class Confinement:
         type_ = self.policy.port_type("tcp", port) if self.policy else None
         if self.policy is None or type_ is None:
             return None, ""
+        if self._is_handed_out(port):
+            return True, type_
         return self.policy.allowed(type_, "tcp_socket", "name_bind").allowed, type_
+
+    def _is_handed_out(self, port: int) -> bool:
+        """Whether a port is one that the kernel gives to whoever asks for any: of these it asks the
+        policy nothing (selinux_socket_bind; ip_sysctl, ip_local_port_range).
+        """
+        ends = self.survey.kernel.get("net.ipv4.ip_local_port_range", "").split()
+        if len(ends) != 2 or not all(end.isdigit() for end in ends):
+            return False
+        return int(ends[0]) <= port <= int(ends[1])
 
     def _decided(
         self, type_: str, kind: str, perms: tuple[str, ...]
@@ -240,6 +252,3 @@ class Confinement:
                 break
         self._seen[type_, kind, perms] = found
         return found
-
-
-_KNOWN: ByIdentity[Survey, Confinement] = ByIdentity(2)

@@ -107,14 +107,20 @@ class Policy:
             return Leave(None, f"the policy has no type {type_}")
         state = self.switches if not switches else {**self.switches, **switches}
         closed: PolicyRule | None = None
+        unclear: PolicyRule | None = None
         for rule in self.rules_for(type_, kind):
             if perm not in rule.perms:
+                continue
+            if rule.condition and self._condition(rule.condition).ambiguous:
+                unclear = rule
                 continue
             if self._in_force(rule, state):
                 return Leave(True, f"by the rule {rule.text}", rule.text, self._named(rule))
             closed = closed or rule
         if self.is_permissive:
             return Leave(True, f"{self.domain} is permissive: it is only warned")
+        if unclear is not None:
+            return Leave(None, f"how its condition is grouped is not told: {unclear.text}")
         if closed is not None:
             why = f"only with other switches: {closed.text}"
             return Leave(False, why, closed.text, self._named(closed))
@@ -128,7 +134,8 @@ class Policy:
         for rule in self.rules_for(type_, kind):
             if perm not in rule.perms or not rule.condition:
                 continue
-            wanted = self._condition(rule.condition).wanted(rule.when)
+            condition = self._condition(rule.condition)
+            wanted = None if condition.ambiguous else condition.wanted(rule.when)
             if wanted is None:
                 continue
             turned = {name: on for name, on in wanted.items() if self.switches.get(name) != on}
@@ -199,6 +206,23 @@ class _Condition:
 
     def holds(self, state: _State) -> bool:
         return self._eval(state)
+
+    @cached_property
+    def ambiguous(self) -> bool:
+        """Whether different operators stand side by side: the tool that prints the rules leaves out
+        the brackets around them (sesearch; measured beside the kernel's own answers).
+        """
+        levels: list[set[str]] = [set()]
+        for word in self._words:
+            if word == "(":
+                levels.append(set())
+            elif word == ")":
+                levels.pop()
+            elif word in ("||", "^", "&&", "==", "!="):
+                levels[-1].add(word)
+                if len(levels[-1]) > 1:
+                    return True
+        return False
 
     def wanted(self, outcome: bool) -> dict[str, bool] | None:
         """The one state of its switches that gives this outcome, where it is a plain chain."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from typing import Protocol
 
+from ecumen.contexts.confinement import Confinement
 from ecumen.engines.breaks import Break
 from ecumen.engines.httpd.engine import HttpdEngine
 from ecumen.engines.nginx.engine import NginxEngine
@@ -67,6 +68,7 @@ class Engine(Protocol):
     error_type: str
     upstream_fails: int
     record: EngineRecord
+    confinement: Confinement
 
     @property
     def worker(self) -> Subject | None:
@@ -139,7 +141,8 @@ class Engine(Protocol):
 # The kinds that are read. A record of any other kind is kept, and what arrives there is unsure.
 ADAPTERS = (HttpdEngine, NginxEngine)
 KINDS = tuple(each.kind for each in ADAPTERS)
-_OPENED: dict[str, Callable[[Survey, EngineRecord], Engine]] = {e.kind: e for e in ADAPTERS}
+_Opener = Callable[[Survey, EngineRecord, None, Confinement | None], Engine]
+_OPENED: dict[str, _Opener] = {e.kind: e for e in ADAPTERS}
 _WANTS: dict[str, Callable[[Source, EngineRecord], Wants]] = {e.kind: e.wants for e in ADAPTERS}
 _ERROR_LINES: dict[str, Callable[[bytes], ErrorEntry | None]] = {
     e.kind: e.error_entry for e in ADAPTERS
@@ -157,8 +160,11 @@ def wanted_by(source: Source, record: EngineRecord) -> Wants:
 
 def engines_of(survey: Survey) -> tuple[Engine, ...]:
     """The engines of a survey that Ecumen reads, compiled. Never raises for their texts."""
+    confinement = Confinement(survey)
     return tuple(
-        _OPENED[record.kind](survey, record) for record in survey.engines if record.kind in _OPENED
+        _OPENED[record.kind](survey, record, None, confinement)
+        for record in survey.engines
+        if record.kind in _OPENED
     )
 
 
@@ -178,5 +184,5 @@ def renewed(engines: Sequence[Engine], survey: Survey) -> tuple[Engine, ...]:
         if known is not None:
             found.append(known.renewed(survey))
         elif record.kind in _OPENED:
-            found.append(_OPENED[record.kind](survey, record))
+            found.append(_OPENED[record.kind](survey, record, None, None))
     return tuple(found)

@@ -12,7 +12,7 @@ from functools import cached_property
 
 from ecumen.caches import Bounded
 from ecumen.codes import Code, Facts, Verdict
-from ecumen.contexts.confinement import confinement_of
+from ecumen.contexts.confinement import Confinement
 from ecumen.contexts.guard import guard_of
 from ecumen.engines.engine import Engine, engines_of
 from ecumen.engines.sites import Answer, Block, Doubt, Part, weigh
@@ -73,7 +73,8 @@ class Follower:
         self.survey = survey
         self.engines = engines_of(survey) if engines is None else engines
         self.presenter = Presenter(survey)
-        self.confinement = confinement_of(survey)
+        known = [engine.confinement for engine in self.engines]
+        self.confinement = known[0] if known else Confinement(survey)
         self.short = Shortly(self.confinement, self._begin)
         self._answered: dict[object, dict[str, object]] = Bounded(MOST_ANSWERED)
 

@@ -75,7 +75,11 @@ def name_length(name: str) -> int:
 class Walker:
     """Walks of one subject over one survey."""
 
-    def __init__(self, survey: Survey, subject: Subject) -> None:
+    def __init__(
+        self, survey: Survey, subject: Subject, own_view: frozenset[str] = frozenset()
+    ) -> None:
+        """own_view: folders at which the subject sees something else than the survey holds."""
+        self.own_view = own_view
         self.files = survey.files
         self.subject = subject
         self.protects_links = survey.kernel.get("fs.protected_symlinks") == "1"
@@ -96,7 +100,10 @@ class Walker:
 
     def look(self, folder: str, name: str) -> tuple[Entry | None, Problem | None]:
         """The entry of a name in a physical folder; MISSING only where the survey can tell."""
-        entry = self.files.get(join(folder, name))
+        path = join(folder, name)
+        if path in self.own_view:
+            return None, Problem.UNSEEN
+        entry = self.files.get(path)
         if entry is not None:
             return entry, None
         if name_length(name) > LONGEST_NAME:

@@ -126,6 +126,8 @@ def _engine_row(engine: EngineRecord) -> dict[str, Any]:
         "declared": engine.declared,
         "running": engine.running,
         "loaded_at": engine.loaded_at,
+        "domain": engine.domain,
+        "own_view": list(engine.own_view),
         "check": None
         if engine.check is None
         else {"passes": engine.check.passes, "output": engine.check.output},
@@ -346,6 +348,7 @@ def _engine(row: dict[str, Any]) -> EngineRecord:
     check = known.get("check")
     if check is not None:
         known["check"] = ConfigCheck(check["passes"], check.get("output", ""))
+    known["own_view"] = tuple(known.get("own_view", ()))
     return EngineRecord(**known)
 
 

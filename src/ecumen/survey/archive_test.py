@@ -65,7 +65,16 @@ def survey(entries: list[Entry]) -> Survey:
         host="quay",
         taken_at=1_900_000_000,
         taken_by="test",
-        engines=(EngineRecord("httpd", "/etc/c", environment={"A": "b"}, running=True),),
+        engines=(
+            EngineRecord(
+                "httpd",
+                "/etc/c",
+                environment={"A": "b"},
+                running=True,
+                domain="d_t",
+                own_view=("/tmp",),
+            ),
+        ),
         files=FileTable(entries),
         accounts=(Account("ines", 1001, 1001, "/home/ines", "/bin/sh"),),
         groups=(Group("crew", 50, ("ines",)),),

@@ -87,7 +87,8 @@ class EngineRecord:
     kind: `httpd` or `nginx`. config: its main configuration file. declared: given by hand, so that
     its bindings count as listening. environment: what the service's variables are, None where
     nobody knows. loaded_at: when it last read its configuration (seconds since 1970, UTC). check:
-    None where it was not run.
+    None where it was not run. domain: the type under which its process runs, None where that is not
+    known. own_view: folders at which the process sees something else than everybody.
     """
 
     kind: str
@@ -101,6 +102,8 @@ class EngineRecord:
     running: bool | None = None
     loaded_at: int | None = None
     check: ConfigCheck | None = None
+    domain: str | None = None
+    own_view: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from dataclasses import replace
 from functools import cached_property
 
 from ecumen import codes
+from ecumen.contexts.confinement import Confinement
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.confined import confined_walker
 from ecumen.engines.httpd.asking import Asking
@@ -66,16 +67,25 @@ class HttpdEngine:
     chooser: Chooser
 
     def __init__(
-        self, survey: Survey, record: EngineRecord, before: HttpdEngine | None = None
+        self,
+        survey: Survey,
+        record: EngineRecord,
+        before: HttpdEngine | None = None,
+        confinement: Confinement | None = None,
     ) -> None:
-        """before: the same engine of a survey of which this is a change."""
+        """before: the same engine of a survey of which this is a change. confinement: the policy of
+        the survey, where others have it too.
+        """
+        self.confinement = confinement or Confinement(survey)
         self.survey = survey
         self.record = record
         self.source = SurveySource(survey, before.source if before is not None else None)
         known = before.server if before is not None else None
         self.server: Server = load(self.source, record, known)
         self.worker = self._worker(self.server.user or "#-1", self.server.group)
-        self.walker = confined_walker(survey, self.worker) if self.worker else None
+        self.walker = (
+            confined_walker(self.confinement, record, self.worker) if self.worker else None
+        )
         names = before is not None and before.survey.names == survey.names
         chooser = before.chooser if before is not None and names else None
         self.chooser = Chooser(self.server, self._resolve, self._reverse, survey.host, chooser)
@@ -121,7 +131,7 @@ class HttpdEngine:
         known = self._lanes.get(host.account)
         if known is None:
             worker = self._worker(*host.account)
-            walker = confined_walker(self.survey, worker) if worker else None
+            walker = confined_walker(self.confinement, self.record, worker) if worker else None
             known = worker, Laps(self.survey, self.server, walker)
             self._lanes[host.account] = known
         return known

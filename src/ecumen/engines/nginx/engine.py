@@ -11,6 +11,7 @@ from dataclasses import replace
 from functools import cached_property
 
 from ecumen import codes
+from ecumen.contexts.confinement import Confinement
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.confined import confined_walker
 from ecumen.engines.nginx.checks import first_fault
@@ -69,16 +70,25 @@ class NginxEngine:
     chooser: Chooser
 
     def __init__(
-        self, survey: Survey, record: EngineRecord, before: NginxEngine | None = None
+        self,
+        survey: Survey,
+        record: EngineRecord,
+        before: NginxEngine | None = None,
+        confinement: Confinement | None = None,
     ) -> None:
-        """before: the same engine of a survey of which this is a change."""
+        """before: the same engine of a survey of which this is a change. confinement: the policy of
+        the survey, where others have it too.
+        """
+        self.confinement = confinement or Confinement(survey)
         self.survey = survey
         self.record = record
         self.source = SurveySource(survey, before.source if before is not None else None)
         self.whole: Whole = load(self.source, record, before.whole if before is not None else None)
         self.chooser = Chooser(self.whole, before.chooser if before is not None else None)
         self.worker = self._worker()
-        self.disk = Disk(confined_walker(survey, self.worker)) if self.worker else None
+        self.disk = (
+            Disk(confined_walker(self.confinement, record, self.worker)) if self.worker else None
+        )
 
     def renewed(self, survey: Survey) -> NginxEngine:
         """The same engine on a change of its survey."""

@@ -31,6 +31,8 @@ from ecumen.rights import BY_POLICY, SEARCH, Subject, decide
 from ecumen.rights import READ as MAY_READ
 from ecumen.survey import Kind
 
+# Domains that the policy keeps from nothing: of a session of root's, and of the system itself.
+_FREE = ("unconfined_t", "unconfined_service_t", "kernel_t")
 # What the policy is asked where an engine stops for want of a right, by what is in the way.
 _RUN = ("getattr", "execute")
 _NEEDED: Mapping[Code, Mapping[Kind, tuple[str, ...]]] = {
@@ -51,6 +53,13 @@ def judge(now: Situation) -> Part:
     if mode == "permissive":
         part.code = codes.CONTEXT_PERMISSIVE
     if not confinement.enforced:
+        return part
+    record = now.engine.record if now.engine is not None else None
+    if record is not None and not confinement.confines(record):
+        facts: Facts = {"domain": record.domain or ""}
+        part.code, part.facts = codes.CONTEXT_OTHER_DOMAIN, dict(facts)
+        if record.domain not in _FREE:
+            part.doubts.append(Doubt(codes.CONTEXT_DOMAIN_UNKNOWN, Rank(Phase.WALK), facts))
         return part
     part.code = codes.CONTEXT_CLEAR
     policy = confinement.policy
