@@ -600,3 +600,26 @@ def test_one_plan_for_many_findings_is_bounded_and_says_what_it_leaves() -> None
     assert (len(plan.operations), len(read)) == (MOST_PLANNED, 2)
     assert plan.left == MOST_PLANNED - 2
     assert plan.title == "2 of 1000 of this cause at once"
+
+
+def test_every_folder_to_which_a_name_can_lead_is_a_site_in_its_own_right() -> None:
+    lines = "ServerAlias *.gardens.test\nVirtualDocumentRoot /srv/by/%1/htdocs"
+    config = "LoadModule vhost_alias_module m\n" + block("gardens.test", lines=lines)
+    files = (
+        "0644 root /srv/by/gardens/htdocs/index.html", "0644 root /srv/by/one/htdocs/index.html",
+        "0755 root /srv/by/two/htdocs/", "0700 root /srv/by/shut/",
+        "0755 root /srv/by/shut/htdocs/",
+        "0755 root /srv/by/empty/", "0644 root /srv/by/note.txt", "0777 root /srv/by/ln -> one",
+    )  # fmt: skip
+    follower = Follower(httpd(config, *files))
+    (engine,) = follower.engines
+    sites = {site.name: site.root for site in engine.sites()}
+    assert sites == {
+        "gardens.test": "/srv/by/gardens/htdocs",
+        **{f"{name}.gardens.test": f"/srv/by/{name}/htdocs"
+           for name in ("one", "two", "shut", "empty", "ln")},
+    }  # fmt: skip
+    found = {(f.id, name) for f in audit(follower).findings for name in f.sites}
+    assert {("index.none", "two.gardens.test"), ("ladder.shut", "shut.gardens.test"),
+            ("root.missing", "empty.gardens.test")} <= found  # fmt: skip
+    assert not [f for f in audit(follower).findings if f.id.startswith("claim.unnamed")]

@@ -7,7 +7,9 @@ measured with 30 patterns.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import lru_cache
 
 from ecumen.engines.tree import Directive
 
@@ -43,6 +45,29 @@ class FolderPattern:
             return _letters(text, int(letter or 0), bool(dash_in), bool(plus_in)).lower()
 
         return _SPEC.sub(put, self.pattern).removesuffix("/")
+
+    def name_of(self, folder: str, names: Iterable[str], endings: Iterable[str]) -> str | None:
+        """The name whose site lies in a folder; None where none is known. names: that are claimed;
+        endings: what may stand behind what the folder says, as names claimed by pattern end.
+        """
+        for name in names:
+            if self.folder(name, 80) == folder:
+                return name
+        found = _shape(self.pattern).fullmatch(folder)
+        said = [text for text in found.groups() if text] if found is not None else []
+        for text in said:
+            for ending in (*endings, ""):
+                # Tried forwards: what the pattern drops of a name is in no folder.
+                if self.folder(f"{text}{ending}", 80) == folder:
+                    return f"{text}{ending}"
+        return None
+
+
+@lru_cache(maxsize=256)
+def _shape(pattern: str) -> re.Pattern[str]:
+    """What all folders of a pattern look like."""
+    parts = _SPEC.split(pattern)[:: _SPEC.groups + 1]
+    return re.compile("([^/]*)".join(map(re.escape, parts)).removesuffix("/"))
 
 
 def read_pattern(directive: Directive, given: list[str]) -> FolderPattern | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property, lru_cache
 
@@ -13,7 +13,8 @@ from ecumen.engines.httpd.server import Host, Server
 from ecumen.engines.httpd.way import personal_folder
 from ecumen.engines.sites import Door, LogKeeping, Named, PersonalGround, SiteSummary, proof_of
 from ecumen.logs.template import COMMON
-from ecumen.survey import Survey
+from ecumen.rights.walk import join
+from ecumen.survey import Kind, Survey
 
 
 class Summaries:
@@ -25,9 +26,14 @@ class Summaries:
         self.resolve = resolve
 
     def all(self) -> list[SiteSummary]:
-        """Every virtual host in file order, then the personal sites."""
+        """Every virtual host in file order, each with its folders that are sites, then the personal
+        sites.
+        """
         hosts = list(self.server.hosts) or [self.server.main]
-        found = [self._summary(host) for host in hosts]
+        found: list[SiteSummary] = []
+        for host in hosts:
+            found.append(self._summary(host))
+            found += self._in_folders(host, found[-1])
         # Of the accounts only those that have a folder have a site.
         return found + [
             ground.site for ground in self.personal() if ground.folder in self.survey.files
@@ -41,7 +47,7 @@ class Summaries:
             place=host.place,
             bindings=tuple(str(binding) for binding in host.bindings),
             names=host.all_names,
-            root=host.root,
+            root=_root_of(host),
             address=address,
             port=port,
             asked_as=host.name or next(iter(sorted(host.names)), literal),
@@ -53,6 +59,24 @@ class Summaries:
             kept=self._kept(host),
             errors=host.errors if (host.errors or "").startswith("/") else None,
         )
+
+    def _in_folders(self, host: Host, base: SiteSummary) -> Iterator[SiteSummary]:
+        """The folders to which a name can lead, by the pattern that says where they lie."""
+        pattern = host.by_name
+        if pattern is None or pattern.by_address or not pattern.above:
+            return
+        endings = [name.lstrip("*") for name in host.wild_names if name.startswith("*.")]
+        levels = pattern.pattern.removeprefix(pattern.above).strip("/").split("/")
+        place = pattern.directive.place
+        own = (*((host.name.lower(),) if host.name else ()), *sorted(host.names))
+        for folder in _folders(self.survey, pattern.above, levels):
+            name = pattern.name_of(folder, own, endings)
+            # The block's own name is told of the block.
+            if name is not None and name != base.asked_as.lower():
+                claims = (Named(name, place),)
+                yield replace(
+                    base, name=name, names=(name,), root=folder, asked_as=name, claims=claims
+                )
 
     def _kept(self, host: Host) -> LogKeeping | None:
         log = next((log for log in host.logs if not log.conditional), None)
@@ -118,6 +142,32 @@ class Summaries:
             line = off or folders.folders_line
             proof = proof_of(line) if line is not None else None
             yield PersonalGround(account.name, folder, off is None, proof, site)
+
+
+def _folders(survey: Survey, above: str, levels: Sequence[str]) -> Iterator[str]:
+    """The folders below one that a pattern can lead to, by its parts between slashes; what does not
+    hang on a name need not be there.
+    """
+    if not levels:
+        yield above
+        return
+    if "%" not in levels[0]:
+        yield from _folders(survey, join(above, levels[0]), levels[1:])
+        return
+    for name in sorted(survey.files.children(above)):
+        entry = survey.files.get(join(above, name))
+        # A link may lead to a folder.
+        if entry is not None and entry.kind in (Kind.DIR, Kind.LINK):
+            yield from _folders(survey, entry.path, levels[1:])
+
+
+def _root_of(host: Host) -> str | None:
+    """The document root, for the block's own name where a name says where it lies."""
+    pattern = host.by_name
+    if pattern is None or not pattern.pattern:
+        return host.root
+    name = host.name if not pattern.by_address else None
+    return pattern.folder(name.lower(), 80) if name else pattern.above or None
 
 
 def _claims(host: Host) -> Iterator[Named]:
