@@ -114,11 +114,11 @@ def unnamed(scene: Scene) -> Iterator[Found]:
         if len(bound) < 2 or not never:
             continue
         where = shown_at(address, port)
-        for site, door in never:
+        for site, _ in never:
             yield Found(
                 f"{site.engine.kind} {where} {site.summary.place.file}",
                 [site, marked],
-                [scene.declared(site), scene.line(door.place)],
+                [scene.declared(site), scene.declared(marked)],
                 f"A site on {where} has no name, so {marked.name} answers in its place",
                 group=where,
                 remedies=mended("Give the site a name of its own"),
@@ -132,14 +132,14 @@ def default_by_order(scene: Scene) -> Iterator[Found]:
     for (_, address, port), bound in scene.bound.items():
         if len(bound) < 2 or any(door.default for _, door in bound):
             continue
-        site, door = bound[0]
+        site, _ = bound[0]
         if not any(claim.exact for claim in site.summary.claims):
             continue
         where = shown_at(address, port)
         yield Found(
             f"{site.engine.kind} {where}",
             [site],
-            [scene.declared(site), scene.line(door.place)],
+            [scene.declared(site)],
             f"{site.name} answers on {where} for every name that nobody claims, as it stands first",
             remedies=mended(
                 "Put a site in front of it that is meant for unknown names, and shows that it is"
