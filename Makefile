@@ -5,6 +5,7 @@ VENV ?= .venv
 PY := $(VENV)/bin/python
 PORT ?= 8420
 SEED ?= 1
+SEEDS ?= 1 2 3 4 5 6
 WORLDS ?= 100
 ASKS ?= 300
 APP := src/ecumen_web/app/index.html
@@ -12,7 +13,7 @@ API := src/ecumen_web/api/openapi.yaml
 FRONT_SOURCES := $(shell find frontend/src frontend/public -type f 2>/dev/null) \
   frontend/index.html frontend/vite.config.ts frontend/package.json
 
-.PHONY: help setup system demo test quick check fix api app bench agreement hostile pictures
+.PHONY: help setup system demo test quick check fix api app bench agreement enforcing hostile pictures
 
 help:
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 12
@@ -86,6 +87,10 @@ agreement: setup ## generated worlds against the real servers; SEED, WORLDS, ASK
 	@bin/install-system test
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/agreement_test.py \
 	  --seed $(SEED) --worlds $(WORLDS) --asks $(ASKS) --table docs/agreement.md
+
+enforcing: setup ## both servers confined on a small machine that enforces its policy; SEEDS
+	bin/make-guest .cache/guest
+	$(PY) -m tests.guest.run .cache/guest $(SEEDS)
 
 hostile: setup app ## ten minutes of attacks and fuzzing, with a new seed each time
 	@bin/install-system test

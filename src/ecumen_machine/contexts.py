@@ -18,7 +18,9 @@ from ecumen_machine.programs import PLACES
 DOMAIN = "httpd_t"  # in which every reference policy runs its web servers
 _CONFIG = "/etc/selinux/config"
 _BOOLEANS = "/sys/fs/selinux/booleans"
-_PATIENCE = 120.0  # seconds for one question to a large policy
+# The policy as the kernel holds it: the one on disk may have been changed since it was loaded.
+_IN_FORCE = "/sys/fs/selinux/policy"
+_PATIENCE = 300.0  # seconds for one question to a large policy, on a slow machine
 
 
 class ToolError(EcumenError):
@@ -33,7 +35,8 @@ def labels_here(domain: str = DOMAIN) -> Labels:
     if base is None:
         return Labels()
     files = rules_here()
-    policy = _newest(os.path.join(base, "policy"))
+    in_force = os.access(_IN_FORCE, os.R_OK)
+    policy = _IN_FORCE if in_force else _newest(os.path.join(base, "policy"))
     return Labels(files, None if policy is None else policy_texts(policy, domain, _active()))
 
 
