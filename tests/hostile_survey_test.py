@@ -398,6 +398,18 @@ def test_an_override_file_behind_somebodys_link_is_read_where_he_may_read_it(bas
     assert f"{SECRET} closed" in b"".join(surveyed(configured(base)).texts.values()).decode()
 
 
+def test_a_map_that_a_user_names_is_read_where_that_user_may_read_it(base: Path) -> None:
+    secret = base / "secret.map"
+    secret.write_text(f"key {SECRET}\n")
+    secret.chmod(0o600)
+    line = f"LoadModule rewrite_module m\nRewriteMap m txt:{secret}\n"
+    own = owned(base / "home" / "own.conf", line, 0o644)
+    survey = surveyed(configured(base, f"Include {own}\n"))
+    assert not [text for text in survey.texts.values() if SECRET.encode() in text]
+    survey = surveyed(configured(base, line))
+    assert str(secret) in survey.texts
+
+
 def test_who_lays_links_without_end_uses_up_his_own_share(
     base: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -233,17 +233,14 @@ class Collector:
         links = deque(self._links())
         while links:
             link = links.popleft()
-            if link.target.startswith(_PSEUDO) or self._is_scanned(link):
+            if link.uid in full or link.target.startswith(_PSEUDO) or self._is_scanned(link):
                 continue
             room = min(
                 MOST_BEHIND, MOST_BEYOND - beyond[link.uid], MOST_BEYOND_ALL - beyond.total()
             )
             if led[link.uid] == MOST_LED or room <= 0:
-                if link.uid not in full:
-                    full.add(link.uid)
-                    self.gaps.append(
-                        Gap("folder", link.path, "too much lies behind its owner's links")
-                    )
+                full.add(link.uid)
+                self.gaps.append(Gap("folder", link.path, "too much lies behind its owner's links"))
                 continue
             led[link.uid] += 1
             end = self.path(link.path, most=room)
@@ -252,11 +249,14 @@ class Collector:
 
     def _links(self) -> Iterator[_Link]:
         for path, folder in self.columns.folders.items():
-            for number, extra in folder.extra.items():
-                if extra.target is not None:
-                    uid = int(folder.column("uid")[number])
-                    name = f"{path.rstrip('/')}/{folder.leaves[number]}"
-                    yield _Link(name, extra.target, uid, frozenset({uid}))
+            found = [(at, more.target) for at, more in folder.extra.items() if more.target]
+            if not found:
+                continue
+            # Once for a folder: somebody may have laid a hundred thousand of them in one.
+            leaves, owners = folder.leaves, folder.column("uid")
+            for at, target in found:
+                uid = int(owners[at])
+                yield _Link(f"{path.rstrip('/')}/{leaves[at]}", target, uid, frozenset({uid}))
 
     def _is_scanned(self, link: _Link) -> bool:
         """Whether a link's text names what the trees hold: any link on the way there is one of

@@ -97,8 +97,11 @@ def understood(
         list(dict.fromkeys(p for want in wants for p in want.override_folders(grounds)))
     )
     # What new accounts get.
-    for path in dict.fromkeys((*SOURCES, *(path for want in wants for path in want.texts()))):
+    for path in SOURCES:
         ground.read(path)
+    # Named by a text that others than root may write, they are read where those may read them.
+    for path, by in dict.fromkeys(each for want in wants for each in want.texts()):
+        ground.read(path, by)
     logs = _logs(wants)
     ground.look(logs)
     ground.look_into(list(dict.fromkeys(map(os.path.dirname, logs))))

@@ -39,8 +39,10 @@ class Wants(Protocol):
     def grounds(self, accounts: Sequence[Account]) -> Iterable[str]:
         """Folders out of which files may be served, and sockets that requests are handed to."""
 
-    def texts(self) -> Iterable[str]:
-        """Files beside the configuration in which something is looked up."""
+    def texts(self) -> Iterable[tuple[str, str]]:
+        """Files beside the configuration in which something is looked up, each with the file that
+        names it.
+        """
 
     def logs(self) -> Iterable[str | None]:
         """Where lines go, of requests and of errors."""

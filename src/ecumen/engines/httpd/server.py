@@ -349,7 +349,7 @@ class _Compiler:
         if len(given) < 2:
             host.unread.append(directive)
             return
-        found = read_map(given[1])
+        found = read_map(given[1], directive.place.file)
         if found.kind in ("txt", "rnd"):
             found = replace(found, source=self.reader.absolute(found.source))
         host.maps[given[0]] = found

@@ -66,10 +66,10 @@ class HttpdWants:
             if directive.name.lower() in ("proxypass", "proxypassmatch", "sethandler"):
                 yield from _SOCKET.findall(directive.text)
 
-    def texts(self) -> Iterator[str]:
+    def texts(self) -> Iterator[tuple[str, str]]:
         """What rules of rewriting look things up in."""
         for host in self._hosts:
-            yield from (m.source for m in host.maps.values() if m.kind in ("txt", "rnd"))
+            yield from ((m.source, m.by) for m in host.maps.values() if m.kind in ("txt", "rnd"))
 
     def logs(self) -> Iterator[str | None]:
         """Where lines go, of requests and of errors."""

@@ -33,7 +33,7 @@ class NginxWants:
         """Folders out of which files may be served, and sockets that requests are handed to."""
         return self.whole.grounds()
 
-    def texts(self) -> Sequence[str]:
+    def texts(self) -> Sequence[tuple[str, str]]:
         """All that it looks things up in stands in its configuration."""
         return ()
 

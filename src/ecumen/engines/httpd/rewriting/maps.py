@@ -27,18 +27,21 @@ class Texts(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class RewriteMap:
-    """kind: as written in front of the colon. source: a path, or the name of a function."""
+    """kind: as written in front of the colon. source: a path, or the name of a function. by: the
+    file that names it.
+    """
 
     kind: str
     source: str
+    by: str
 
 
-def read_map(given: str) -> RewriteMap:
+def read_map(given: str, by: str) -> RewriteMap:
     """The second argument of a line that declares a map; a path alone is that of a text."""
     kind, colon, source = given.partition(":")
     if colon and kind.partition("=")[0] in _KINDS:
-        return RewriteMap(kind, source)
-    return RewriteMap("txt", given)
+        return RewriteMap(kind, source, by)
+    return RewriteMap("txt", given, by)
 
 
 class MapTexts:
