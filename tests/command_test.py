@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 from ecumen.survey import EngineRecord, Survey, write_survey
+from ecumen_cli.main import ecumen
 from tests.builders import server
 
 CONFIG = """\
@@ -181,3 +182,13 @@ def test_compare_says_what_changed(survey_file: str, tmp_path: Path) -> None:
     whole = json.loads(run("compare", survey_file, later, "--json").stdout)
     assert {change["aspect"] for change in whole["files"]["changes"]} == {"mode"}
     assert run("compare", survey_file, survey_file).stdout == "Nothing changed.\n"
+
+
+def test_the_bare_command_says_what_it_can_do_in_whole_sentences() -> None:
+    done = run()
+    assert done.returncode == 0
+    told = " ".join(done.stdout.split())
+    for name, command in ecumen.commands.items():
+        assert f"{name} {command.short_help}" in told
+        assert command.short_help is not None
+        assert command.short_help.endswith(".")

@@ -220,3 +220,16 @@ def test_the_installed_server_is_found() -> None:
     assert "core.c" in record.built_in
     assert record.environment is not None
     assert record.environment["APACHE_RUN_USER"] == "www-data"
+
+
+def test_a_configuration_that_would_not_load_is_said_at_once(
+    base: Path, tmp_path: Path, capfd: pytest.CaptureFixture[str]
+) -> None:
+    config = lay_out(base)
+    config.write_text(config.read_text() + "<VirtualHost *:81>\nDocumentRoot /srv\n")
+    words = ["--engine", f"httpd:{config}", "--out", str(tmp_path / "out.survey")]
+    assert survey_command.main(words, standalone_mode=False) == 3
+    assert "<VirtualHost> was not closed" in capfd.readouterr().err
+    with (tmp_path / "out.survey").open("rb") as stream:
+        gaps = read_survey(stream).gaps
+    assert [gap.what for gap in gaps] == ["configuration"]

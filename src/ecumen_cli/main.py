@@ -24,15 +24,20 @@ from ecumen_cli.survey import survey
 from ecumen_cli.tally import tally
 
 
-@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(context_settings={"help_option_names": ["-h", "--help"]}, invoke_without_command=True)
 @click.version_option(package_name="ecumen")
-def ecumen() -> None:
+@click.pass_context
+def ecumen(context: click.Context) -> None:
     """Explains, audits and mends the sites of a shared-hosting server."""
+    if context.invoked_subcommand is None:
+        click.echo(context.get_help())
 
 
 for command in (
     audit, compare, context, demo, follow, label, load, people, reach, serve, survey, tally,
 ):  # fmt: skip
+    # The first sentence whole, and not as much of it as fits a line.
+    command.short_help = " ".join((command.help or "").split()).partition(". ")[0].rstrip(".") + "."
     ecumen.add_command(command)
 
 

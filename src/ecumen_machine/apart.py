@@ -122,7 +122,8 @@ def _answer(
         if what == "done":
             row = dict(words[0])
             return Taken(
-                int(row["paths"]), int(row["texts"]), int(row["engines"]), ground.gaps(),
+                int(row["paths"]), int(row["texts"]), int(row["engines"]),
+                (*ground.gaps(), *_broken(row["broken"])),
                 tuple(map(str, row["holds"])),
             )  # fmt: skip
         if what == "failed":
@@ -133,6 +134,12 @@ def _answer(
         if what == "engines":
             records = found
         _say(link, pickle.dumps(found, pickle.HIGHEST_PROTOCOL))
+
+
+def _broken(rows: object) -> list[Gap]:
+    """What the process that understands says of a configuration that would not load."""
+    found = rows if isinstance(rows, list) else []
+    return [Gap("configuration", str(path)[:500], str(why)[:500]) for path, why in found[:100]]
 
 
 def _heard(link: IO[bytes]) -> list[Any]:
@@ -282,6 +289,11 @@ def _understand(
                         "texts": len(survey.texts),
                         "engines": len(survey.engines),
                         "holds": holds,
+                        "broken": [
+                            [gap.path, gap.why]
+                            for gap in survey.gaps
+                            if gap.what == "configuration"
+                        ],
                     },
                 )
                 status = 0

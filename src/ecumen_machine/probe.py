@@ -20,6 +20,7 @@ from ecumen_machine.quiet import no_collecting
 
 SPECS = " or ".join(f"{kind}:FILE" for kind in KINDS)  # of engines that are given by hand
 MOST_CHECKED = 200_000  # files of one configuration
+MOST_BROKEN = 100  # lines for which a configuration would not load
 
 Progress = Callable[[str, int], None]
 
@@ -102,6 +103,12 @@ def understood(
     # Named by a text that others than root may write, they are read where those may read them.
     for path, by in dict.fromkeys(each for want in wants for each in want.texts()):
         ground.read(path, by)
+    # Said at once, and not when the first answer turns out to be unsure.
+    broken = [
+        Gap("configuration", str(mistake.place), mistake.message)
+        for want in wants
+        for mistake in want.mistakes
+    ]
     logs = _logs(wants)
     ground.look(logs)
     ground.look_into(list(dict.fromkeys(map(os.path.dirname, logs))))
@@ -123,7 +130,7 @@ def understood(
         names=tuple(names),
         addresses=facts.addresses,
         labels=facts.labels,
-        gaps=ground.gaps(),
+        gaps=(*ground.gaps(), *broken[:MOST_BROKEN]),
         texts=ground.texts(),
         kernel=facts.kernel,
         mounts=facts.mounts,

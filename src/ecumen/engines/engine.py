@@ -20,7 +20,7 @@ from ecumen.engines.sites import (
     Rank,
     SiteSummary,
 )
-from ecumen.engines.tree import Place, Source
+from ecumen.engines.tree import Mistake, Place, Source
 from ecumen.logs.errorlog import ErrorEntry
 from ecumen.rights import Subject
 from ecumen.survey import Account, EngineRecord, Survey
@@ -32,6 +32,10 @@ class Wants(Protocol):
     @property
     def files(self) -> Sequence[str]:
         """The files of the configuration, in the order in which they are read."""
+
+    @property
+    def mistakes(self) -> Sequence[Mistake]:
+        """Why the engine would not load its configuration."""
 
     def code(self) -> Iterable[str]:
         """Paths of what the configuration has the engine load as code."""

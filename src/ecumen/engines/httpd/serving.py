@@ -44,6 +44,7 @@ from ecumen.survey import Entry, Kind
 
 # A file that stands in for what is missing may be missing itself; the server gives up at some time.
 DEEPEST_FALLBACK = 5
+MOST_SPELLINGS = 8  # names that are told of those that are much like a missing one
 _STATUS = "server-status"
 _PROGRAM = "cgi-script"
 # Behind these there is nothing to be found or missed.
@@ -193,7 +194,7 @@ class Serving:
             return False
         (likest, chosen), *others = found
         if likest is Likeness.STEM or any(likeness == likest for likeness, _ in others):
-            names = ", ".join(each for _, each in found)
+            names = ", ".join(each for _, each in found[:MOST_SPELLINGS])
             facts = {"name": name, "count": len(found), "names": names}
             self._block(codes.SERVE_SPELLINGS, rank, 300, facts)
             return True

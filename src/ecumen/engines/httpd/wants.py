@@ -10,7 +10,7 @@ from ecumen.engines.httpd.overrides import asks_for
 from ecumen.engines.httpd.server import Host, Section, Server, load
 from ecumen.engines.httpd.settings import EMPTY
 from ecumen.engines.httpd.way import personal_folder
-from ecumen.engines.tree import Directive, Source
+from ecumen.engines.tree import Directive, Mistake, Source
 from ecumen.rights.walk import join
 from ecumen.survey import Account, EngineRecord
 
@@ -32,6 +32,11 @@ class HttpdWants:
     def files(self) -> Sequence[str]:
         """The files of the configuration, in the order in which they are read."""
         return self.server.tree.files
+
+    @property
+    def mistakes(self) -> Sequence[Mistake]:
+        """Why the server would not load its configuration."""
+        return [each for each in self.server.mistakes if not each.unread]
 
     def code(self) -> Iterator[str]:
         """What the configuration has the engine load as code."""

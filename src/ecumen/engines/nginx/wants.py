@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from ecumen.engines.nginx.server import Whole, load
-from ecumen.engines.tree import Source
+from ecumen.engines.tree import Mistake, Source
 from ecumen.rights.walk import join
 from ecumen.survey import Account, EngineRecord
 
@@ -21,6 +21,11 @@ class NginxWants:
     def files(self) -> Sequence[str]:
         """The files of the configuration, in the order in which they are read."""
         return self.whole.reading.files
+
+    @property
+    def mistakes(self) -> Sequence[Mistake]:
+        """Why the engine would not load its configuration."""
+        return [each for each in self.whole.mistakes if not each.unread]
 
     def code(self) -> Iterator[str]:
         """What the configuration has the engine load as code."""
