@@ -182,6 +182,20 @@ def test_the_name_in_the_greeting_answers_what_is_refused_before_the_host_is_rea
     assert found.site.name == "one.test"
 
 
+def test_a_number_is_no_name_of_a_greeting() -> None:
+    """Asked for by name too: a client says none then, and the first site greets."""
+    sealed = "SSLEngine on\nSSLCertificateFile /srv/{}.crt"
+    blocks = "".join(
+        f"<VirtualHost 192.0.2.10:443>\nServerName {name}\nDocumentRoot /srv/a\n"
+        f"{sealed.format(number)}\n</VirtualHost>\n"
+        for number, name in enumerate(("one.test", "192.0.2.10"))
+    )
+    survey = server(f"Listen 443\nLoadModule ssl_module m\n{blocks}", FILES)
+    found = passage(survey, "https://192.0.2.10/", server_name="192.0.2.10")
+    assert (found.decided, found.status) == (True, 421)
+    assert passage(survey, "https://192.0.2.10/").status == 421
+
+
 def test_the_server_does_not_judge_again_under_the_very_same_rules() -> None:
     lines = ("DirectoryIndex none.html", "<Limit GET>", "Require all denied", "</Limit>")
     survey = server(host("*:80", "a", "<Directory /srv/a>", *lines, "</Directory>"), FILES)

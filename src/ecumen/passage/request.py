@@ -147,10 +147,11 @@ def _plain(match: re.Match[str], to: str | None) -> Request:
 
 
 def greeting(request: Request) -> str | None:
-    """The name in the TLS greeting: none for an address that is a number (RFC 6066, section 3)."""
-    if request.server_name is not None:
-        return request.server_name or None
-    return None if _is_number(request.name) else request.name
+    """The name in the TLS greeting: none for an address that is a number, which no library puts
+    there, whoever asks for it (RFC 6066, section 3).
+    """
+    name = request.name if request.server_name is None else request.server_name
+    return None if not name or _is_number(name) else name
 
 
 @lru_cache(maxsize=4096)
