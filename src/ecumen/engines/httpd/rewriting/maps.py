@@ -76,13 +76,15 @@ class MapTexts:
 
 def _lines(data: bytes) -> dict[str, str]:
     """The first word of a line stands for the second one; the first line of a key counts, and one
-    that begins with a blank has none.
+    that begins with a blank has none. Only blanks of ASCII part words: those of other scripts
+    are letters to the server.
     """
     found: dict[str, str] = {}
-    for line in data.decode("utf-8", "surrogateescape").split("\n"):
+    for line in data.split(b"\n"):
         words = line.split()
-        if len(words) > 1 and not line[:1].isspace() and not line.startswith("#"):
-            found.setdefault(words[0], words[1])
+        if len(words) > 1 and not line[:1].isspace() and not line.startswith(b"#"):
+            key, value = (word.decode("utf-8", "surrogateescape") for word in words[:2])
+            found.setdefault(key, value)
     return found
 
 
