@@ -109,7 +109,7 @@ def _newest(folder: str) -> str | None:
     except OSError:
         return None
     numbers = [
-        int(n.partition(".")[2]) for n in names if n.startswith("policy.") and n[7:].isdigit()
+        int(n.partition(".")[2]) for n in names if n.startswith("policy.") and n[7:].isdecimal()
     ]
     return os.path.join(folder, f"policy.{max(numbers)}") if numbers else None
 

@@ -179,5 +179,5 @@ def _names(wants: Iterable[Wants]) -> list[str]:
 
 def _is_name(text: str) -> bool:
     return (
-        bool(text) and "*" not in text and not text.replace(".", "").isdigit() and ":" not in text
+        bool(text) and "*" not in text and not text.replace(".", "").isdecimal() and ":" not in text
     )

@@ -21,7 +21,7 @@ from ecumen_web.home import HomeError, home, secret
 
 def _number(name: str, usual: int, what: str) -> int:
     given = os.environ.get(name, "")
-    if given and not (given.isascii() and given.isdigit() and 0 < int(given) < 100_000):
+    if given and not (given.isascii() and given.isdecimal() and 0 < int(given) < 100_000):
         raise HomeError(f"{name}={given}: write a whole number of {what}")
     return int(given) if given else usual
 

@@ -99,7 +99,7 @@ def _unclaimed(scene: Scene, own: dict[bytes, frozenset[str]]) -> Callable[[str]
 
     @cache
     def unclaimed(name: str) -> bool:
-        if name in claimed or name.startswith("[") or name.replace(".", "").isdigit():
+        if name in claimed or name.startswith("[") or name.replace(".", "").isdecimal():
             return False
         return not claimed_by_pattern(scene, name)
 

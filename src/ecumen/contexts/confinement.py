@@ -233,7 +233,7 @@ class Confinement:
         policy nothing (selinux_socket_bind; ip_sysctl, ip_local_port_range).
         """
         ends = self.survey.kernel.get("net.ipv4.ip_local_port_range", "").split()
-        if len(ends) != 2 or not all(end.isdigit() for end in ends):
+        if len(ends) != 2 or not all(end.isdecimal() for end in ends):
             return False
         return int(ends[0]) <= port <= int(ends[1])
 

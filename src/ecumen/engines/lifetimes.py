@@ -52,7 +52,7 @@ def spelled_out(text: str, entry: Entry, taken_at: int) -> int | None:
         rest = [word for word in words[1:] if word != "plus"]
         seconds = 0
         for number, unit in zip(rest[::2], rest[1::2], strict=False):
-            if not number.isdigit() or unit.rstrip("s") not in _UNITS:
+            if not number.isdecimal() or unit.rstrip("s") not in _UNITS:
                 return None
             seconds += int(number) * _UNITS[unit.rstrip("s")]
     if base == "m":

@@ -253,7 +253,7 @@ class Presenter:
         """A line of the permissions with names in place of numbers."""
         kind, colon, rest = line.partition(":")
         number, second, bits = rest.partition(":")
-        if not colon or not second or not number.isdigit():
+        if not colon or not second or not number.isdecimal():
             return line
         name = self.survey.user_name if kind == "user" else self.survey.group_name
         return f"{kind}:{name(int(number))}:{bits}"

@@ -182,7 +182,9 @@ def _authority(text: str, url: str) -> tuple[str, int | None]:
         name, port = literal + bracket, rest.removeprefix(":")
     else:
         name, _, port = text.partition(":")
-    if not name or (port and not (port.isascii() and port.isdigit() and 0 < int(port[:6]) < 65536)):
+    if not name or (
+        port and not (port.isascii() and port.isdecimal() and 0 < int(port[:6]) < 65536)
+    ):
         raise RequestError(f"{_short(url)}: the name or port cannot be understood")
     try:
         sent = name if name.isascii() else name.encode("idna").decode("ascii")
@@ -230,7 +232,7 @@ def _target(to: str | None) -> tuple[str | None, int | None]:
         address, _, port = to.partition(":")
     else:
         address, port = to, ""
-    if port and not (port.isascii() and port.isdigit() and 0 < int(port[:6]) < 65536):
+    if port and not (port.isascii() and port.isdecimal() and 0 < int(port[:6]) < 65536):
         raise RequestError(f"{_short(to)}: the port cannot be understood")
     return _address(address), int(port) if port else None
 

@@ -54,7 +54,7 @@ class Reacher:
     def subject(self, name: str) -> Subject | None:
         """The account of that name or number; None where the survey has none."""
         known = subject_of(self.survey, name)
-        if known is None and name.isascii() and name.isdigit():
+        if known is None and name.isascii() and name.isdecimal():
             account = self.survey.account_by_uid.get(int(name))
             known = subject_of(self.survey, account.name) if account else None
         return known

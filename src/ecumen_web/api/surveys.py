@@ -58,7 +58,7 @@ def survey_of(key: str) -> SurveyRecord:
         if latest is None:
             raise NotFound("No survey is loaded yet: take one with ecumen survey, then load it.")
         return latest
-    if not (key.isascii() and key.isdigit() and len(key) < 19):
+    if not (key.isascii() and key.isdecimal() and len(key) < 19):
         raise NotFound("There is no such survey.")
     return get_object_or_404(SurveyRecord, pk=int(key))
 

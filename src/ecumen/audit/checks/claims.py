@@ -175,7 +175,7 @@ def nobody(scene: Scene) -> Iterator[Found]:
         machine = scene.survey.host.lower()
         if not here or name in _OF_THE_MACHINE or name.partition(".")[0] == machine:
             continue
-        if name.replace(".", "").isdigit() or ":" in name or name in claimed:
+        if name.replace(".", "").isdecimal() or ":" in name or name in claimed:
             continue
         if claimed_by_pattern(scene, name):
             continue

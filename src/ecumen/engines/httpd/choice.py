@@ -269,7 +269,7 @@ class Chooser:
         if self.server.main.name is not None:
             return False
         own = asked == self.machine or asked.startswith(f"{self.machine}.")
-        return own or asked[:1].isdigit() or asked.startswith("[")
+        return own or asked[:1].isdecimal() or asked.startswith("[")
 
     def _claims(
         self, chain: _Chain, winner: Host, matched: str | None, asked: str | None

@@ -246,7 +246,7 @@ class Draft:
         self.values["options"] = Options(*read, directive.place, directive.quoted)
 
     def error_page(self, directive: Directive, given: list[str]) -> None:
-        if given and given[0].isdigit():
+        if given and given[0].isdecimal():
             self.errors[int(given[0])] = directive
         else:
             self.unread.append(directive)
@@ -417,7 +417,7 @@ class Draft:
 
     def index_redirect(self, directive: Directive, given: list[str]) -> None:
         word = given[0].lower() if len(given) == 1 else ""
-        status = _SENT_BY.get(word, int(word) if word.isascii() and word.isdigit() else None)
+        status = _SENT_BY.get(word, int(word) if word.isascii() and word.isdecimal() else None)
         if status is None:
             self.unread.append(directive)
         else:

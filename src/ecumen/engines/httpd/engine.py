@@ -113,14 +113,14 @@ class HttpdEngine:
         gid: int | None = None
         if group is not None:
             if group.startswith("#"):
-                gid = int(group[1:]) if group[1:].isdigit() else None
+                gid = int(group[1:]) if group[1:].isdecimal() else None
             else:
                 known = self.survey.group_by_name.get(group)
                 if known is None:
                     return None
                 gid = known.gid
         if name.startswith("#"):
-            account = self.survey.account_by_uid.get(int(name[1:]) if name[1:].isdigit() else -1)
+            account = self.survey.account_by_uid.get(int(name[1:]) if name[1:].isdecimal() else -1)
             name = account.name if account else name
         return subject_of(self.survey, name, gid)
 

@@ -291,10 +291,10 @@ class _Parser:
                 parts += [_constant(plain), _variable(variable["var"][2:-1])]
                 plain = ""
                 self.at = variable.end()
-            elif (char == "%" and behind == "{") or (char == "$" and behind.isdigit()):
+            elif (char == "%" and behind == "{") or (char == "$" and behind.isdecimal()):
                 raise _Unread(char)
             elif char == "\\":
-                if not behind or behind.isdigit() or behind in "nrtbf":
+                if not behind or behind.isdecimal() or behind in "nrtbf":
                     raise _Unread(char)
                 plain += behind
                 self.at += 2

@@ -58,7 +58,7 @@ def _split(value: str) -> tuple[str, int | None, bool]:
         port = text
     if port is None:
         return name, None, True
-    if not (port.isascii() and port.isdigit()) or not 0 < int(port[:9]) < 65536 or len(port) > 9:
+    if not (port.isascii() and port.isdecimal()) or not 0 < int(port[:9]) < 65536 or len(port) > 9:
         return name, None, False
     return name, int(port), True
 
@@ -80,5 +80,5 @@ def _dotted_number(name: str) -> bool:
     """Four numbers of any size; a number that begins with zero must be zero."""
     parts = name.removesuffix(".").split(".")
     return len(parts) == 4 and all(
-        part.isdigit() and (part == "0" or not part.startswith("0")) for part in parts
+        part.isdecimal() and (part == "0" or not part.startswith("0")) for part in parts
     )

@@ -53,7 +53,7 @@ def read_redirect(directive: Directive, in_folder: bool) -> Redirect:
     word = given[0].lower()
     if word in _WORDS:
         status, known = _WORDS[word], -1 if word == "gone" else 1
-    elif word[:1].isdigit():
+    elif word[:1].isdecimal():
         digits = re.match(r"\d+", word)
         status = int(digits[0]) if digits else 0
         known = 1 if 300 <= status < 400 else -1
@@ -162,7 +162,7 @@ def put_groups(text: str, hit: Hit) -> str:
         if size > LONGEST_TEXT:
             raise TooCostly("with its captures the text grows too long")
         char = text[at]
-        if char == "$" and text[at + 1 : at + 2].isdigit():
+        if char == "$" and text[at + 1 : at + 2].isdecimal():
             out.append(hit.group(int(text[at + 1])))
             at += 2
             continue

@@ -309,7 +309,7 @@ class _Compiler:
         if not given:
             return
         address, _, port = given[0].rpartition(":")
-        if port.isdigit():
+        if port.isdecimal():
             self._tells(host)
             self.listens.append(Binding(address.strip("[]") or "*", int(port), directive.place))
 
@@ -467,7 +467,7 @@ class _Compiler:
 
     def line_limit(self, host: Host, directive: Directive, given: list[str]) -> None:
         """Only a limit below the usual one refuses requests that are let through here."""
-        if not given or not given[0].isdigit() or int(given[0]) < USUAL_LINE_LIMIT:
+        if not given or not given[0].isdecimal() or int(given[0]) < USUAL_LINE_LIMIT:
             host.unread.append(directive)
 
     def nothing(self, host: Host, directive: Directive, given: list[str]) -> None:
@@ -536,7 +536,7 @@ def _binding(text: str, place: Place) -> Binding:
         address, port = text, ""
     if address in ("_default_", "0.0.0.0", "::"):
         address = "*"
-    return Binding(address.lower(), int(port) if port.isdigit() else None, place)
+    return Binding(address.lower(), int(port) if port.isdecimal() else None, place)
 
 
 def _inherits_rules(host: Host, main: Host) -> bool:

@@ -447,7 +447,7 @@ class ConfDraft:
 
     def returns(self, line: Line) -> None:
         words = line.args
-        if len(words) == 1 and not words[0].isdigit():
+        if len(words) == 1 and not words[0].isdecimal():
             if not words[0].startswith(("http://", "https://", "$scheme")):
                 raise ValueError(words[0])
             self.conf.rules.append(Return(302, text_of(words[0]), line))

@@ -291,7 +291,7 @@ class Run:
 
         def lookup(name: str) -> str:
             value = self.state.value(name)
-            return escaped_query(value) if quoted and self.coded and name.isdigit() else value
+            return escaped_query(value) if quoted and self.coded and name.isdecimal() else value
 
         try:
             return text.value(lookup)

@@ -368,7 +368,7 @@ def read_listen(line: Line) -> Listen:
     if where.startswith("unix:"):
         return Listen(where, None, default, sealed, False, line)
     address, port = "*", 80
-    if where.isdigit():
+    if where.isdecimal():
         port = int(where)
     elif where.startswith("["):
         literal, _, rest = where[1:].partition("]")

@@ -60,7 +60,7 @@ class RequestState:
 
     def value(self, name: str, deep: int = 0) -> str:
         """Raises LookupError for what the survey cannot tell."""
-        if name.isdigit():
+        if name.isdecimal():
             return self.captures.group(int(name)) if self.captures is not None else ""
         if name in self.own:
             return self.own[name]

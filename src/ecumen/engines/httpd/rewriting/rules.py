@@ -230,7 +230,7 @@ class _Draft:
         elif word in ("r", "redirect"):
             self._redirect(value)
         elif word in ("s", "skip"):
-            self.skip = int(value) if value.isdigit() else 0
+            self.skip = int(value) if value.isdecimal() else 0
         elif word in ("e", "env"):
             self.env.append(value)
         elif word in ("t", "type", "h", "handler"):
@@ -252,7 +252,7 @@ class _Draft:
     def _plain(self, flag: str, value: str) -> None:
         self.flags.add(flag)
         if flag == "next" and value:
-            self.rounds = int(value) if value.isdigit() else 0
+            self.rounds = int(value) if value.isdecimal() else 0
         if flag == "escape" and value:
             self.values["b"] = value
         if flag == "escapecontrols":
@@ -263,7 +263,7 @@ class _Draft:
         code = 0
         if value.lower() in _WORDS:
             code = _WORDS[value.lower()]
-        elif value[:1].isdigit():
+        elif value[:1].isdecimal():
             digits = value[: len(value) - len(value.lstrip("0123456789"))]
             code = int(digits)
             if code not in STATUSES:

@@ -86,3 +86,9 @@ def test_a_deeper_folder_has_its_own_rules_alone_unless_it_inherits() -> None:
     assert Rewriting(rules=(own,), folder="/a/b/").over(base).rules == (own,)
     inheriting = Rewriting(options=frozenset({"inherit"}), rules=(own,), folder="/a/b/")
     assert inheriting.over(base).rules == (own, upper)
+
+
+@pytest.mark.parametrize("flag", ["S=²", "N=²"])
+def test_a_raised_digit_is_no_number(flag: str) -> None:
+    """What an owner writes must not stop the reading: "²" is a digit to Unicode, no number."""
+    assert rule(f"^a$ /b [{flag}]").pattern == "^a$"

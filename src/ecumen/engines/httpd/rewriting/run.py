@@ -408,7 +408,7 @@ class _Run:
                 out.append(value)
                 at = end + 1
                 continue
-            if char in "$%" and text[at + 1 : at + 2].isdigit() and text[at + 1].isascii():
+            if char in "$%" and text[at + 1 : at + 2].isdecimal() and text[at + 1].isascii():
                 hit = self.of_rule if char == "$" else self.of_condition
                 value = hit.group(int(text[at + 1])) if hit is not None else ""
                 if rule is not None and "escape" in rule.flags:
