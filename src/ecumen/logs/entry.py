@@ -128,12 +128,12 @@ class EntryReader:
         asked = asked_for(fields, self.requests)
         status = get("status", b"0")
         size = get("bytes", get("sent", b"0"))
-        if not status.isdecimal() or not (size.isdecimal() or size in (NOTHING, b"")):
+        if not status.isdigit() or not (size.isdigit() or size in (NOTHING, b"")):
             return None
         method, path, query, protocol = asked or (b"", b"", b"", b"")
         return LogEntry(
             *moment, get("client", b""), get("user", b""), method, path, query,
-            protocol, int(status[:4]), int(size[:18]) if size.isdecimal() else 0,
+            protocol, int(status[:4]), int(size[:18]) if size.isdigit() else 0,
             get("referrer", b""), get("agent", b""), get("site", b""), get("host", b"").lower(),
             _took(fields),
         )  # fmt: skip

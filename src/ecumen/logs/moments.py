@@ -108,7 +108,7 @@ class Moments:
 def _minute(text: bytes) -> tuple[datetime, str, str, int] | None:
     """A minute: where it begins, its shape with SS for the seconds, its hour, its zone."""
     minute = text[15:17]
-    if not minute.isdecimal() or int(minute) > 59:
+    if not minute.isdigit() or int(minute) > 59:
         return None
     known = _hour(text[:14] + text[20:])
     if known is None:

@@ -166,12 +166,12 @@ class Counting:
         size = fields.get("bytes", fields.get("sent", NOTHING))
         if moment is None and ("time" in fields or "iso" in fields):
             return False
-        if not (size.isdecimal() or size in (NOTHING, b"")) or len(size) > MOST_DIGITS:
+        if not (size.isdigit() or size in (NOTHING, b"")) or len(size) > MOST_DIGITS:
             return False
         if moment is not None:
             tally.hours[moment.hour] += 1
             tally._seen((moment.at, moment.told))
-        tally.size += int(size) if size.isdecimal() else 0
+        tally.size += int(size) if size.isdigit() else 0
         for name, counter in (
             ("status", tally.statuses), ("client", tally.clients),
             ("referrer", tally.referrers), ("agent", tally.agents),
