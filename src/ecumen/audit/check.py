@@ -59,6 +59,7 @@ class Check:
                 sites=[site.name for site in found.sites],
                 evidence=found.evidence,
                 toll=Toll(len(found.sites), found.addresses, found.accounts),
+                # Findings of different checks never share a cause, whatever each calls it.
                 group=f"{self.id} {found.group}".rstrip(),
                 remedies=found.remedies,
             )
@@ -73,6 +74,7 @@ def check(
     """Registers a function as the check of this id."""
 
     def register(look: Look) -> Look:
+        # Two checks of one name would hide each other, at import and not in a test.
         assert id not in CHECKS, id
         CHECKS[id] = Check(id, impact, title, look, needs)
         return look

@@ -66,6 +66,7 @@ class Finding:
     @property
     def key(self) -> str:
         """Keeps a finding's identity from survey to survey."""
+        # Paths may hold bytes that are no UTF-8, and no path holds the byte zero.
         data = f"{self.id}\0{self.subject}".encode("utf-8", "surrogateescape")
         return hashlib.sha256(data).hexdigest()[:16]
 

@@ -67,8 +67,10 @@ def holdings(
     def number(path: str) -> int:
         return numbers.setdefault(ground(path), len(numbers) - 1)
 
+    # Folders are few and paths many: each folder is looked up once, and its files take it over.
     around = np.array([number(folder or "/") for folder in split.folders], np.int64)
     within = around[split.folder_of] if len(paths) else np.zeros(0, np.int64)
+    # A root lies in itself, not in the root around it.
     for row in np.flatnonzero(kinds == _DIR).tolist():
         within[row] = number(paths[row])
     held = [Holding() for _ in range(len(numbers) - 1)]
@@ -85,6 +87,7 @@ def holdings(
 
 def _weigh(files: FileTable, held: list[Holding], within: Rows, rows: Rows) -> None:
     sizes = np.zeros(len(held), np.int64)
+    # Not by weights of bincount: these are floating-point, and lose single bytes beyond 2^53.
     np.add.at(sizes, within, np.frombuffer(files.size, np.int64)[rows])
     counts = np.bincount(within, minlength=len(held))
     for each, count, size in zip(held, counts.tolist(), sizes.tolist(), strict=True):
@@ -102,6 +105,7 @@ def _sort_by_ending(
     for key, _, count in _firsts(keys):
         held[key // len(known)].endings[names[key % len(known)]] = count
     kept = np.array([name in wanted for name in names], bool)
+    # What holds nothing has no type that a visitor could miss.
     sized = (np.frombuffer(files.size, np.int64)[rows] > 0) & kept[found]
     rows = rows[sized]
     for key, at, _ in _firsts(keys[sized]):
@@ -147,6 +151,7 @@ def _finder(grounds: frozenset[str]) -> Callable[[str], str | None]:
     known: dict[str, str | None] = {}
 
     def ground(folder: str) -> str | None:
+        # None is an answer here ("in no ground"), so the empty text says that nothing is known yet.
         found = known.get(folder, "")
         if found != "":
             return found

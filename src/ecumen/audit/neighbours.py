@@ -119,6 +119,8 @@ def _exposed(scene: Scene) -> Iterator[Exposed]:
     owned = np.isin(np.array(files.uid), np.array(sorted(uids), np.uint32))
     for row in np.flatnonzero(owned & (np.array(files.kind) == _FILE)).tolist():
         path = files.paths[row]
+        # Most files of a site are pages and pictures; not trying the patterns on them saves most of
+        # the time.
         if path.rpartition(".")[2] in _PAGES and "sess" not in path:
             continue
         kind = private_kind(path)

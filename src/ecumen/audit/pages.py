@@ -19,6 +19,7 @@ class PageSection:
 @cache
 def page_of(id: str) -> tuple[PageSection, ...]:
     """The sections of a check's page, in their order. Raises KeyError for no such check."""
+    # The id may come of an address that somebody typed: its form is looked at before the file is.
     file = resources.files("ecumen.audit").joinpath("pages", f"{id}.md")
     if not re.fullmatch(r"[a-z]+\.[a-z-]+", id) or not file.is_file():
         raise KeyError(id)

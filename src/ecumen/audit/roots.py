@@ -31,6 +31,8 @@ def _roots(scene: Scene) -> dict[str, DocumentRoot]:
     by_path: dict[str, list[Site]] = defaultdict(list)
     for site in scene.sites:
         if site.summary.root:
+            # Links on the way are not followed for the key: two paths to one folder are two roots,
+            # and that is worth a finding of its own.
             by_path[site.summary.root.rstrip("/") or "/"].append(site)
     found = {}
     for path, sites in by_path.items():

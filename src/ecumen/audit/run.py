@@ -22,6 +22,7 @@ def audit(ground: Follower | Scene, progress: Progress = lambda doing, done, tot
         progress(f"checking {check.id}", number, len(CHECKS))
         try:
             findings += check.findings(scene)
+        # Anything at all: what one check does not understand must not hide what forty others found.
         except Exception as error:
             failed.append(FailedCheck(check.id, f"{type(error).__name__}: {error}"))
     findings.sort(key=lambda f: (_ORDER[f.impact], -f.toll.sites, f.id, f.subject))

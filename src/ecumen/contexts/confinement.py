@@ -56,6 +56,7 @@ class Confined:
 
 def type_of(context: str | None) -> str | None:
     """The type in `user:role:type:range`."""
+    # A range of levels may hold colons of its own (`s0:c0.c1023`), but stands behind the type.
     parts = (context or "").split(":")
     return parts[2] if len(parts) >= 3 else None
 
@@ -185,6 +186,8 @@ class Confinement:
         """Whether an engine's process runs in the domain that the policy was read for; so it is
         taken where the process is not known, as where the system starts it.
         """
+        # A process in another domain, as one that was started by hand, is not kept by these rules:
+        # what its own domain may was not read.
         if not self.enforced or record.domain is None or self.policy is None:
             return self.enforced
         return record.domain == self.policy.domain
@@ -205,6 +208,8 @@ class Confinement:
                 continue
             ways = self.policy.opened_by(type_, kind, perm)
             joined = [{**one, **way} for one in sets for way in ways]
+            # Each permission multiplies the ways; eight of the smallest are more than anybody
+            # weighs.
             sets = sorted(joined, key=self.policy.preference)[:8]
         return [each for each in sets if each]
 

@@ -33,6 +33,7 @@ class Effect:
 
 def type_counts(files: FileTable) -> Counter[tuple[Kind, str]]:
     """How many paths of each kind and type the survey holds."""
+    # Counted by the table's own numbers: a million paths have some dozens of contexts.
     pairs = Counter(zip(files.kind, files.context, strict=True))
     found: Counter[tuple[Kind, str]] = Counter()
     for (kind, code), count in pairs.items():

@@ -26,6 +26,7 @@ from ecumen.survey.files import KINDS
 _PERMS: Mapping[tuple[int, Kind], tuple[str, ...]] = {
     (MAY_READ, Kind.DIR): LIST,
     (MAY_READ, Kind.LINK): FOLLOW,
+    # To write to a folder is to make names in it.
     (WRITE, Kind.DIR): ("getattr", "search", "write", "add_name"),
     (SEARCH, Kind.DIR): PASS,
 }
@@ -50,6 +51,7 @@ class Guard:
         """
         kinds = np.frombuffer(files.kind, np.uint8).astype(np.int64)
         contexts = np.frombuffer(files.context, np.uint16)
+        # The policy is asked once for each kind and context, not once for each path.
         pairs, number = np.unique(kinds << 16 | contexts, return_inverse=True)
         known = [(KINDS[pair >> 16], files.context_names[pair & 0xFFFF]) for pair in pairs.tolist()]
         state = tuple(sorted(turned.items()))
@@ -77,6 +79,8 @@ class Guard:
         self, kind: Kind, context: str | None, need: int, state: tuple[tuple[str, bool], ...]
     ) -> bool:
         type_ = type_of(context)
+        # What is not known closes nothing here: a plan's openings are a warning, and a warning that
+        # is missed is the worse fault.
         if type_ is None:
             return True
         key = (kind, type_, need, state)

@@ -111,12 +111,15 @@ class Policy:
         for rule in self.rules_for(type_, kind):
             if perm not in rule.perms:
                 continue
+            # Another rule may give the same without a doubt, so this one waits.
             if rule.condition and self._condition(rule.condition).ambiguous:
                 unclear = rule
                 continue
             if self._in_force(rule, state):
                 return Leave(True, f"by the rule {rule.text}", rule.text, self._named(rule))
             closed = closed or rule
+        # Rules first: a domain that is only warned is told the rule that would let it, where one
+        # does.
         if self.is_permissive:
             return Leave(True, f"{self.domain} is permissive: it is only warned")
         if unclear is not None:
@@ -295,6 +298,7 @@ def _rules(text: str) -> Iterator[PolicyRule]:
             raise PolicyError(f"rule {number} cannot be understood: {body[:100]}")
         perms = frozenset((match["many"] or match["one"]).split())
         condition = match["condition"] or ""
+        # `self` is the domain's own type, as its processes and what they make have it.
         target = match["source"] if match["target"] == "self" else match["target"]
         yield PolicyRule(target, match["kind"], perms, condition, match["when"] != "False", body)
 

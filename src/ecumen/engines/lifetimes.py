@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 
+from ecumen.engines.numbers import counted
 from ecumen.engines.sites import Lifetime, Proof
 from ecumen.survey import Entry
 
@@ -27,9 +28,9 @@ def by_header(text: str, proof: Proof | None) -> Lifetime | None:
     if "no-cache" in words:
         return Lifetime("asks", 0, proof)
     for word in words:
-        match = re.fullmatch(r"max-age\s*=\s*\"?(\d+)\"?", word)
+        match = re.fullmatch(r"max-age\s*=\s*\"?([0-9]+)\"?", word)
         if match:
-            seconds = int(match[1])
+            seconds = counted(match[1])
             return Lifetime("stated" if seconds else "asks", seconds, proof)
     return None
 
@@ -43,8 +44,8 @@ def guessed(entry: Entry, taken_at: int) -> Lifetime:
 def spelled_out(text: str, entry: Entry, taken_at: int) -> int | None:
     """Seconds of `access plus 1 month 2 days` or `A3600`; None where that is no such text."""
     words = text.strip().strip("\"'").lower().split()
-    if len(words) == 1 and re.fullmatch(r"[am]\d+", words[0]):
-        base, seconds = words[0][0], int(words[0][1:])
+    if len(words) == 1 and re.fullmatch(r"[am][0-9]+", words[0]):
+        base, seconds = words[0][0], counted(words[0][1:])
     else:
         if not words or words[0] not in ("access", "now", "modification"):
             return None
@@ -52,9 +53,9 @@ def spelled_out(text: str, entry: Entry, taken_at: int) -> int | None:
         rest = [word for word in words[1:] if word != "plus"]
         seconds = 0
         for number, unit in zip(rest[::2], rest[1::2], strict=False):
-            if not number.isdecimal() or unit.rstrip("s") not in _UNITS:
+            if not (number.isascii() and number.isdecimal()) or unit.rstrip("s") not in _UNITS:
                 return None
-            seconds += int(number) * _UNITS[unit.rstrip("s")]
+            seconds += counted(number) * _UNITS[unit.rstrip("s")]
     if base == "m":
         seconds -= max(0, taken_at - entry.mtime // 1_000_000_000)
     return max(0, seconds)
@@ -70,8 +71,8 @@ def shortly(words: tuple[str, ...], entry: Entry, taken_at: int) -> int | None:
         return 0
     modified = words[0] == "modified"
     text = words[-1].lstrip("+")
-    parts = re.findall(r"(\d+)([smhdwMy]?)", text)
-    seconds = sum(int(number) * _SHORT.get(unit, 1) for number, unit in parts)
+    parts = re.findall(r"([0-9]+)([smhdwMy]?)", text)
+    seconds = sum(counted(number) * _SHORT.get(unit, 1) for number, unit in parts)
     if modified:
         seconds -= max(0, taken_at - entry.mtime // 1_000_000_000)
     return max(0, seconds)

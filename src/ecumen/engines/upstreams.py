@@ -5,9 +5,12 @@ from __future__ import annotations
 import ipaddress
 import re
 
+from ecumen.engines.numbers import counted
 from ecumen.survey import Survey
 
-_AUTHORITY = re.compile(r"(?:([a-z0-9+.-]+)://)?(\[[0-9a-f:.]+\]|[^/:]+)(?::(\d+))?", re.IGNORECASE)
+_AUTHORITY = re.compile(
+    r"(?:([a-z0-9+.-]+)://)?(\[[0-9a-f:.]+\]|[^/:]+)(?::([0-9]+))?", re.IGNORECASE
+)
 _PORTS = {"http": 80, "https": 443, "fcgi": 8000}
 
 
@@ -24,7 +27,7 @@ def is_closed(survey: Survey, url: str) -> bool:
     except ValueError:
         return False
     own = address.is_loopback or str(address) in survey.addresses
-    port = int(match[3]) if match[3] else _PORTS.get((match[1] or "http").lower(), 0)
+    port = counted(match[3]) if match[3] else _PORTS.get((match[1] or "http").lower(), 0)
     if not own or (len(survey.engines) > 1 and any(e.declared for e in survey.engines)):
         return False
     return not any(listener.port == port for listener in survey.listeners)

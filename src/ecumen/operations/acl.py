@@ -49,7 +49,10 @@ class AclGrant(Attribute):
     def changed(entry: Entry, state: str) -> Entry:
         acl = parse_acl(state)
         bits = {each.tag: each.perms for each in acl if each.id is None}
+        # acl(5): with a mask the group's bits of the mode are the mask's.
         mode = bits["user"] << 6 | bits.get("mask", bits["group"]) << 3 | bits["other"]
+        # Owner, group and others alone are the mode itself; the kernel keeps no attribute for them
+        # (acl(5)).
         plain = len(acl) == 3
         return replace(entry, mode=(entry.mode & ~0o777) | mode, acl=None if plain else acl)
 
@@ -87,6 +90,7 @@ def _granted(acl: Acl, given: AclEntry) -> Acl:
     """setfacl -m: the entry is set, and the mask becomes the union of all that it masks."""
     same = (given.tag, given.id)
     whole = [each for each in acl if (each.tag, each.id) != same and each.tag != "mask"]
+    # An ACL that names anybody must have a mask; it is made even where there was none before.
     whole.append(given)
     mask = 0
     for each in whole:

@@ -70,6 +70,8 @@ class Attribute(Operation):
         below = None if self.below is None else self.census(looking, self.path)
         if state == self.to and all(each == self.to for each, _ in below or ()):
             return Standing.DONE
+        # A census and not a list of paths: a plan for a hundred thousand files stays readable, and
+        # yet a single file that changed makes it stale.
         return Standing.DUE if (state, below) == (self.was, self.below) else Standing.STALE
 
     def simulate(self, looking: Looking) -> Delta:
@@ -80,6 +82,8 @@ class Attribute(Operation):
 
     def forward(self, hands: Hands) -> None:
         for entry in self._whole(hands):
+            # A change that changes nothing would still touch the time of change, and backups would
+            # take the file again.
             if self.state(entry) != self.to:
                 self.put(hands, entry.path, self.to)
 

@@ -34,4 +34,5 @@ class Context(Attribute):
         return self.told("context", self.to)
 
     def shell(self) -> str:
+        # Without the option chcon(1) relabels what a link leads to, which its owner chooses.
         return f"chcon --no-dereference{self.deep} {quoted(self.to)} -- {quoted(self.path)}"

@@ -36,6 +36,7 @@ class Making(Operation):
         return Delta({self.path: self.made()})
 
     def keep(self, looking: Looking) -> Before:
+        # What was there already was not made by this plan, so going back must not take it away.
         return () if looking.entry(self.path) is not None else ((self.path, ""),)
 
     def forward(self, hands: Hands) -> None:

@@ -64,6 +64,8 @@ class Mode(Attribute):
         return self.told("mode", f"{self.to} ({self.symbolic})")
 
     def shell(self) -> str:
+        # The difference and not the whole: said so, a command that somebody copies an hour later
+        # does not undo what was changed in between.
         return f"chmod {self.symbolic} -- {quoted(self.path)}"
 
 

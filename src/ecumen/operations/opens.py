@@ -84,6 +84,8 @@ class Opener:
         delta = simulated(before, operations)
         changed = after(before, delta)
         lets = self._lets(before, {}), self._lets(changed, delta.switches)
+        # Most relabelling changes nothing for the engines: then the two tables of everybody's
+        # rights need not be made.
         if by_policy and all(np.array_equal(lets[0][need], lets[1][need]) for need in lets[0]):
             return []
         paths = [path for path in changed.files.paths if _is_under(path, tops)]
@@ -107,6 +109,7 @@ class Opener:
         bits[there] = table.allowed(need, rows[there])
         if self.guard is not None:
             kept_out = there.copy()
+            # The policy takes away and never gives: what modes forbid stays forbidden.
             kept_out[there] = ~lets[need][rows[there]]
             if kept_out.any():
                 bits[kept_out] &= ~table.crowd.named(self.guard.accounts)

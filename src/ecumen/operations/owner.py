@@ -21,6 +21,8 @@ class _Belonging(Attribute):
 
     @classmethod
     def kept(cls, entry: Entry) -> str:
+        # The mode is written down with it, or going back would leave a program without its right to
+        # run as its owner.
         return f"{cls.state(entry)} {entry.mode:04o}"
 
     @classmethod
@@ -38,6 +40,8 @@ def _given(entry: Entry) -> Entry:
     """
     if entry.kind in (Kind.DIR, Kind.LINK):
         return entry
+    # The kernel's own rule (setattr_should_drop_sgid): without the group's right to run, this bit
+    # once meant mandatory locking.
     lost = 0o4000 | (0o2000 if entry.mode & 0o010 else 0)
     return replace(entry, mode=entry.mode & ~lost)
 

@@ -106,6 +106,8 @@ def standings(survey: Survey, operations: Iterable[Operation]) -> list[Standing]
     for operation in operations:
         standing = operation.standing(trial)
         found.append(standing)
+        # What is done already is part of the server as it is; done again it might find what it
+        # expects gone.
         if standing is Standing.DUE:
             trial.add(operation.simulate(trial))
     return found
@@ -125,6 +127,7 @@ def _checker(part: str) -> Callable[[Any], Any]:
     assert source is not None
     schema = json.loads(source)
     if part == "operation":
+        # One operation is checked by the very part of the schema that a whole plan is checked by.
         schema = {"definitions": schema["definitions"], "$ref": "#/definitions/operation"}
     return fastjsonschema.compile(schema)
 

@@ -9,6 +9,8 @@ def quoted(text: str) -> str:
     """A word for a shell. Bytes that are no UTF-8, and what a terminal would take for a command,
     are written out.
     """
+    # Letters of any script stay readable; what turns the direction of writing, or has no picture,
+    # is not printable and is written out.
     if text.isprintable():
         return shlex.quote(text)
     data = text.encode("utf-8", "surrogateescape")

@@ -45,6 +45,8 @@ class Trial:
 
     def add(self, delta: Delta) -> None:
         for path, entry in delta.entries.items():
+            # The folder's own list of the survey is not touched: a trial costs what the plan
+            # changes, not what the server holds.
             if entry is not None and path not in self._entries and path not in self.survey.files:
                 self._children.setdefault(path.rpartition("/")[0] or "/", []).append(path)
             self._entries[path] = entry

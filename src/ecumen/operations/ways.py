@@ -62,9 +62,12 @@ def ways(
     for title, make in offered:
         made = [make(need) for need in needs]
         operations = [operation for each in made for operation in each]
+        # An offer that does not work is worse than none: a foreign ACL entry or an owner's missing
+        # bit can undo it, so each is tried.
         if not all(made) or not _works(survey, subject, needs, operations):
             continue
         whole = [*operations, *others]
+        # For an owner all three come to the same change of his own bits.
         if any(way.operations == whole for way in found):
             continue
         found.append(Way(title, whole, opener.opens(whole)))

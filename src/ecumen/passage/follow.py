@@ -73,6 +73,8 @@ class Follower:
         self.survey = survey
         self.engines = engines_of(survey) if engines is None else engines
         self.presenter = Presenter(survey)
+        # The engines ask the policy while they walk; one and the same object must answer here, or
+        # what it remembers would be worked out twice.
         known = [engine.confinement for engine in self.engines]
         self.confinement = known[0] if known else Confinement(survey)
         self.short = Shortly(self.confinement, self._begin)
@@ -95,6 +97,8 @@ class Follower:
     def run(self, request: Request) -> Ran:
         """The passage's bare facts; never raises."""
         now = self._begin(request)
+        # Every gate is judged even behind one that blocks: an administrator who mends the first
+        # obstacle wants to know of the second one beforehand.
         results = {gate.name: gate.judge(now) for gate in GATES}
         return Ran(now, results, _weigh(results))
 
@@ -219,6 +223,8 @@ def _verdict(part: Part) -> tuple[Verdict, Code, Facts]:
     if part.blocks:
         first = min(part.blocks, key=lambda block: block.rank)
         return Verdict.BLOCKED, first.code, first.facts
+    # A doubt about the type alone leaves the status sure, and is told only where there is no graver
+    # one.
     doubts = [doubt for doubt in part.doubts if not doubt.only_type] or part.doubts
     if doubts:
         first_doubt = min(doubts, key=lambda doubt: doubt.rank)
@@ -272,6 +278,8 @@ def _seen(now: Situation, outcome: Outcome) -> dict[str, str | None]:
         answer = outcome.blocks[0][1].page
     # The engine makes its own page for a choice of names, too (300).
     blocked = outcome.status is not None and bool(outcome.blocks)
+    # A request that is stopped before it is one (no listener, a greeting that fails) has no page,
+    # and so no type; every other refusal has the engine's own page.
     kind = answer.content_type if answer else (_error_type(now) if blocked else None)
     if any(doubt.only_type and doubt.code.of_type for _, doubt in outcome.doubts):
         kind = None

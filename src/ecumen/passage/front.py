@@ -44,6 +44,7 @@ def front_request(site: SiteSummary) -> Request:
         return request_to(site, site.asked_as, site.path)
     except RequestError:
         # No visitor can type such a name, but the site stands in the configuration all the same.
+        # An address of IPv6 stands in brackets in an address of the web (RFC 3986, section 3.2.2).
         literal = f"[{site.address}]" if ":" in site.address else site.address
         return replace(request_to(site, literal, site.path), host=site.asked_as)
 
@@ -87,6 +88,8 @@ def page_of(
         state = "diverted"
         by = gates.site.GATE if other else gates.way.GATE
         gate, part = by.name, ran.at(by)
+        # Sent on by the file itself (a folder asked without its slash) and not by a rule: then it
+        # is the last gate that says why.
         if not other and part.answer is None:
             part = served
         reason = say(part.code, part.facts)

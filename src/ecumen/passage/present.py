@@ -184,6 +184,8 @@ class Presenter:
         view = ClaimView(
             claim.site,
             claim.binding,
+            # Certificates for a whole house make sites of thousands of names; nobody reads them in
+            # a picture.
             list(claim.names[:50]),
             claim.outcome,
             _CLAIM_WORDS[claim.outcome],
@@ -253,6 +255,7 @@ class Presenter:
         """A line of the permissions with names in place of numbers."""
         kind, colon, rest = line.partition(":")
         number, second, bits = rest.partition(":")
+        # Lines without a number (`user::rwx`, `mask::r-x`) name nobody.
         if not colon or not second or not number.isdecimal():
             return line
         name = self.survey.user_name if kind == "user" else self.survey.group_name
@@ -272,6 +275,7 @@ def _label(step: Labelled) -> LabelView:
     entry = step.entry
     words = "is not known" if step.allowed is None else "lets it through"
     if step.allowed is False:
+        # What stands behind the colon is the policy's rule in full, for whoever opens the step.
         words = step.why.partition(": ")[0]
     return LabelView(
         path=entry.path,

@@ -87,6 +87,8 @@ def ways_of(follower: Follower, all_of: Sequence[Needed]) -> list[Way]:
     assert worker is not None
     told = _by_switches(follower, others)
     if needs:
+        # What the modes lack can be given in several ways; what the policy lacks has one cure,
+        # which each way then holds.
         found = ways(follower.opener, worker, needs, others)
         return [replace(way, openings=[*way.openings, *told]) for way in found]
     turned = all(isinstance(operation, Switch) for operation in others)
@@ -118,6 +120,8 @@ def _by_policy(follower: Follower, block: Block) -> Operation | None:
     cure = block.facts.get("mend")
     if isinstance(cure, Relabelled) and block.entry is not None:
         return Context(cure.path, Context.state(block.entry), cure.context)
+    # Several switches at once open far more than one address: that is for a person to decide, not
+    # for a plan to offer.
     if isinstance(cure, Turned) and len(cure.switches) == 1:
         ((name, on),) = cure.switches.items()
         return Switch.of(Trial(follower.survey), name, on=on)

@@ -30,9 +30,13 @@ class Shortly:
 
     def answer(self, request: Request) -> Short | None:
         """None where the request is not plain."""
+        # Any header may be asked for by a condition or a rule; only the whole evaluation looks for
+        # that.
         if request.headers:
             return None
         sealed = request.scheme == "https"
+        # The name in the greeting and the one in the request then differ: which site answers is a
+        # question of its own (RFC 6066, section 3).
         if sealed and (request.host is not None or greeting(request) != request.name):
             return None
         host = request.host_header
@@ -59,6 +63,7 @@ class Shortly:
 
     def _reached(self, request: Request) -> tuple[Engine, str, str | None] | None:
         """Engine, address and the client that it sees, where the way there is clear."""
+        # Where the server's address is given, the name leads nowhere else.
         named = request.name if request.to is None else ""
         key = (request.to, named, request.port, request.scheme)
         try:
@@ -84,6 +89,7 @@ class Shortly:
     def _let_through(self, short: Short) -> bool:
         """Whether the policy is known to allow every step."""
         confinement = self.confinement
+        # No policy was read, or only the one that comes with Ecumen: neither makes anything sure.
         if confinement.policy is None or confinement.shipped:
             return False
         if short.read is not None:

@@ -122,6 +122,7 @@ def _pairs(before: list[Site], after: list[Site]) -> list[_Pair]:
     )
     for mark in marks:
         waiting: dict[object, list[Site]] = {}
+        # Taken from the end below, so that of sites that look alike the first goes with the first.
         for site in reversed(right):
             waiting.setdefault(mark(site), []).append(site)
         rest = []
@@ -173,6 +174,8 @@ def _passages(before: Scene, after: Scene, pairs: list[_Pair], asked: Asked) -> 
         if was is None or now is None:
             continue
         (status, why), (status_now, why_now) = asked(before, was), asked(after, now)
+        # The same status for another reason is no change for a visitor; the finding that names the
+        # reason is listed with the findings.
         if status != status_now:
             yield Change(
                 "changed", _name(now), "front page", f"{status}: {why}", f"{status_now}: {why_now}"
@@ -223,6 +226,8 @@ def _door(address: str, port: int | None) -> str:
 def _files(before: Survey, after: Survey) -> Iterator[Change]:
     """Everything that came, went or has other rights; folders come right before what is in them."""
     was, now = before.files, after.files
+    # Plain sorting would put `/a-b` between `/a` and `/a/c`: the slash must come before every other
+    # letter, or what lies in a folder would not follow it.
     paths = sorted(set(was.paths) | set(now.paths), key=lambda path: path.replace("/", "\0"))
     top: Change | None = None
     within = 0

@@ -62,6 +62,7 @@ def ground(scene: Scene, within: str = "/", words: str = "") -> GroundFolder:
         if _is_in(r.path, within) and (not wanted or _holds(scene, r, wanted))
     ]
     by_path = {within: whole}
+    # Upper folders first, so that a root within another hangs below it.
     for root in sorted(inside, key=lambda each: each.path.split("/")):
         node = _folder(by_path, root.path, within)
         node.root = root

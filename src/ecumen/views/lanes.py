@@ -65,8 +65,11 @@ def lanes(scene: Scene) -> list[Lane]:
 
 def _lane(scene: Scene, address: str, port: int | None, bound: list[tuple[Site, Door]]) -> Lane:
     engine = bound[0][0].engine
+    # A name that nobody can own (RFC 2606, section 2): whoever answers it answers what nobody
+    # claims.
     standing_place = engine.answers(*_asked_at(scene, engine, address, port), "nobody.invalid")
     standing = scene.site_at.get(standing_place) if standing_place is not None else None
+    # A site without a name that is the standing one answers; any other without a name never does.
     names = [name for site, door in bound for name in lane_names(scene, site, door)]
     nameless = [s.name for s, _ in bound if not s.summary.claims and s is not standing]
     return Lane(
@@ -87,6 +90,7 @@ def _lane(scene: Scene, address: str, port: int | None, bound: list[tuple[Site, 
 
 def _asked_at(scene: Scene, engine: Engine, address: str, port: int | None) -> tuple[str, int]:
     """An address and port at which visitors come to a lane."""
+    # A block for every port is reached at any port that the engine listens on.
     asked = port if port is not None else next((b.port for b in engine.listens if b.port), 80)
     return (scene.own_addresses[0] if address == "*" else address), asked
 

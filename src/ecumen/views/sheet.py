@@ -102,6 +102,8 @@ def sheet(scene: Scene, site: Site) -> Sheet:
 def block(scene: Scene, site: Site) -> list[SheetLine]:
     """The lines from where a site begins to where its section or braces close."""
     place = site.summary.place
+    # Read from the survey and not from the disk: a screen shows one moment, also when the server is
+    # another machine.
     text = scene.text(place.file)[place.line - 1 :]
     count = site.engine.extent(text[: MOST_LINES + 1])
     return [SheetLine(place.line + n, line) for n, line in enumerate(text[:count])]

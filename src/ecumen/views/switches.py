@@ -44,6 +44,7 @@ def _waiting(scene: Scene) -> dict[str, list[str]]:
     found: dict[str, list[str]] = {}
     for stop in stopped_by_policy(scene):
         for way in stop.ways:
+            # A site that needs two switches is let through by neither alone.
             if len(way) == 1:
                 found.setdefault(next(iter(way)), []).append(stop.site.name)
     return found

@@ -48,6 +48,7 @@ def ladder_of(survey: Survey, path: str, account: str) -> list[RungView]:
         entry = step.entry
         if step.decision is None:
             rungs.append(Rung(entry.path, entry, "", not step.protected, "", "", "all"))
+        # A folder that is passed twice, as a link leads back through it, is one step for a reader.
         elif entry.path not in seen:
             seen.add(entry.path)
             decided = step.decision

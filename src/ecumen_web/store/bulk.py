@@ -16,6 +16,8 @@ def put_back(rows: Iterable[_Row], *fields: str) -> None:
     """
     kept = list(rows)
     if kept:
+        # 500 rows with a dozen fields stay below the number of values that SQLite takes in one
+        # statement.
         type(kept[0])._default_manager.bulk_create(
             kept, batch_size=500, update_conflicts=True, unique_fields=["pk"], update_fields=fields
         )

@@ -21,6 +21,7 @@ class SurveyRecord(models.Model):
     taken_at = models.DateTimeField()
     loaded_at = models.DateTimeField(auto_now_add=True)
     file = models.CharField(max_length=100)
+    # The same survey loaded twice is one record; two loads at once are told apart by the database.
     digest = models.CharField(max_length=64, unique=True)
     paths = models.PositiveIntegerField()
     engines = models.JSONField(default=list)
@@ -42,6 +43,7 @@ class SiteRecord(models.Model):
     engine = models.CharField(max_length=10)
     name = models.CharField(max_length=300)
     personal = models.BooleanField(default=False)
+    # The longest path that the kernel takes (PATH_MAX, 4096 bytes), a colon and a line's number.
     declared_at = models.CharField(max_length=4200)
     binding = models.CharField(max_length=300)
     root = models.CharField(max_length=4100, null=True)
@@ -56,6 +58,7 @@ class SiteRecord(models.Model):
     obstacles = models.PositiveSmallIntegerField()
     behind = models.BooleanField(default=False)
     subject = models.CharField(max_length=1000, default="")
+    # None until a log was read: nought would say that nobody comes.
     requests_a_day = models.PositiveIntegerField(null=True)
     impact = models.CharField(max_length=10, default="")
 
@@ -134,6 +137,7 @@ class LogFile(models.Model):
     device = models.BigIntegerField()
     inode = models.BigIntegerField()
     offset = models.BigIntegerField()
+    # A digest of how the file begins: a rotated log may get the inode of one that was removed.
     head = models.CharField(max_length=40)
     head_size = models.PositiveIntegerField()
     done = models.BigIntegerField(default=0)
@@ -169,6 +173,8 @@ class RejectedLine(models.Model):
 class LogText(models.Model):
     """A text of the logs, as the bytes that it was."""
 
+    # Addresses and agents are bytes that visitors chose; as text they could neither be stored nor
+    # be compared as they are.
     text = models.BinaryField(unique=True)
 
 
@@ -187,6 +193,8 @@ class SumBase(models.Model):
     seconds since then. longest: milliseconds, -1 where no line says it; sizes in bytes.
     """
 
+    # The order is that of the questions: one site, one dimension, a span of time. So the key is the
+    # only index that is needed.
     pk = models.CompositePrimaryKey("site", "dim", "at", "key", "status", "automatic")
     site = models.ForeignKey(LogSite, on_delete=models.CASCADE, db_index=False, related_name="+")
     dim = models.PositiveSmallIntegerField()
@@ -349,6 +357,7 @@ class JobRecord(models.Model):
     kind = models.CharField(max_length=10, choices=Kind, default=Kind.SURVEY)
     file = models.CharField(max_length=100)
     asked_at = models.DateTimeField(auto_now_add=True)
+    # Asked for by the screen's process and looked for by the worker's, which alone ends the job.
     cancel = models.BooleanField(default=False)
     survey = models.ForeignKey(SurveyRecord, null=True, on_delete=models.SET_NULL)
 
@@ -357,4 +366,5 @@ class PersonRecord(models.Model):
     """What is kept of somebody who may sign in, beside name and password."""
 
     user = models.OneToOneField(User, on_delete=models.CASCADE, related_name="person")
+    # Somebody who was given a password by another does not keep it.
     must_change = models.BooleanField(default=False)

@@ -59,6 +59,8 @@ def close(name: str) -> None:
     """Nobody signs in by this name any more; all sessions end."""
     user = _named(name)
     user.is_active = False
+    # Beside being inactive: whoever makes the account active again by hand must also set a
+    # password.
     user.set_unusable_password()
     user.save()
 
@@ -69,6 +71,7 @@ def must_change(user: User) -> bool:
 
 def change_own(user: User, old: str, new: str) -> None:
     """Raises PeopleError that says what is wrong with the new one, or that the old one is wrong."""
+    # A session that was left open is not enough to take an account over.
     if not user.check_password(old):
         raise PeopleError("The present password is another one.")
     if old == new:

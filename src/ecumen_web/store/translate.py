@@ -32,6 +32,8 @@ def survey_row(survey: Survey, file: str, digest: str) -> SurveyRecord:
         engines=[
             {"kind": e.kind, "version": e.version, "config": e.config} for e in survey.engines
         ],
+        # An owner can make any number of folders that cannot be read; a thousand say what the rest
+        # would.
         gaps=[{"what": g.what, "path": clean(g.path), "why": g.why} for g in survey.gaps[:1000]],
     )
 
@@ -110,6 +112,7 @@ def worst_impacts(findings: Sequence[Finding]) -> dict[str, str]:
     """By site: the worst that is found of it. Findings come the worst first."""
     found: dict[str, str] = {}
     for finding in findings:
+        # The first site is the one that the finding is about; the others are those beside it.
         for name in finding.sites[:1]:
             found.setdefault(clean(name), finding.impact.value)
     return found

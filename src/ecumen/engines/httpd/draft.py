@@ -36,6 +36,8 @@ from ecumen.engines.httpd.settings import (
     Settings,
     read_upstream,
 )
+from ecumen.engines.httpd.statuses import KNOWN
+from ecumen.engines.numbers import atoi
 from ecumen.engines.tree import Directive, Place
 
 _OPTION_WORDS = {
@@ -246,10 +248,11 @@ class Draft:
         self.values["options"] = Options(*read, directive.place, directive.quoted)
 
     def error_page(self, directive: Directive, given: list[str]) -> None:
-        if given and given[0].isdecimal():
-            self.errors[int(given[0])] = directive
+        status = atoi(given[0]) if given else 0
+        if status in KNOWN:
+            self.errors[status] = directive
         else:
-            self.unread.append(directive)
+            self.refused.append((directive, f"Unsupported HTTP response code {given[:1]}"))
 
     def index(self, directive: Directive, given: list[str]) -> None:
         before = self.values.get("index")
@@ -417,7 +420,7 @@ class Draft:
 
     def index_redirect(self, directive: Directive, given: list[str]) -> None:
         word = given[0].lower() if len(given) == 1 else ""
-        status = _SENT_BY.get(word, int(word) if word.isascii() and word.isdecimal() else None)
+        status = _SENT_BY.get(word, atoi(word) if word.isascii() and word.isdecimal() else None)
         if status is None:
             self.unread.append(directive)
         else:

@@ -30,6 +30,7 @@ from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, read_path
 from ecumen.engines.httpd.walk import HALF, unread
 from ecumen.engines.httpd.wants import HttpdWants
+from ecumen.engines.numbers import atoi
 from ecumen.engines.owners import name_owners
 from ecumen.engines.short import Question, Short
 from ecumen.engines.sites import (
@@ -113,14 +114,14 @@ class HttpdEngine:
         gid: int | None = None
         if group is not None:
             if group.startswith("#"):
-                gid = int(group[1:]) if group[1:].isdecimal() else None
+                gid = atoi(group[1:]) if group[1:].isdecimal() else None
             else:
                 known = self.survey.group_by_name.get(group)
                 if known is None:
                     return None
                 gid = known.gid
         if name.startswith("#"):
-            account = self.survey.account_by_uid.get(int(name[1:]) if name[1:].isdecimal() else -1)
+            account = self.survey.account_by_uid.get(atoi(name[1:]) if name[1:].isdecimal() else -1)
             name = account.name if account else name
         return subject_of(self.survey, name, gid)
 

@@ -12,6 +12,7 @@ from functools import lru_cache
 from typing import Protocol
 
 from ecumen.engines.httpd.addresses import network
+from ecumen.engines.numbers import strtol
 from ecumen.patterns import TooCostly, compiled, shell_pattern
 
 
@@ -207,7 +208,7 @@ class _Parser:
         if kind == "op" and operator in _STRINGS:
             return _compared(_STRINGS[operator], left, self._word(), str)
         if operator in _NUMBERS:
-            return _compared(operator, left, self._word(), _number)
+            return _compared(operator, left, self._word(), strtol)
         raise _Unread(operator)
 
     def _binary(self, name: str, left: _Word | None) -> Condition:
@@ -374,13 +375,6 @@ def _compared(
         }[operator]  # fmt: skip
 
     return _known(test)
-
-
-def _number(text: str) -> int:
-    """The server takes what digits a text begins with; odd texts are not evaluated."""
-    if not re.fullmatch(r"-?[0-9]{1,15}", text):
-        raise ValueError(text)
-    return int(text)
 
 
 def _true(text: str) -> bool:

@@ -19,6 +19,7 @@ from ecumen.engines.httpd.phases import Looked, Phases
 from ecumen.engines.httpd.server import Server
 from ecumen.engines.httpd.serving import Serving
 from ecumen.engines.httpd.settings import EMPTY, Settings
+from ecumen.engines.httpd.statuses import WITHOUT_CONTENT
 from ecumen.engines.httpd.targets import Target, Targets
 from ecumen.engines.httpd.uri import Address
 from ecumen.engines.httpd.way import REDIRECT, AddressWays
@@ -137,57 +138,77 @@ class Laps:
     # --- pages of errors ---
 
     def _error_page(self, handling: Handling, laps: list[_Lap]) -> None:
-        """What goes out in place of the server's own page for the error that comes first."""
+        """What goes out in place of the server's own page for the error that comes first, or for
+        whatever else ends a request with a status: to the server all of these are errors (ap_die).
+        """
         weighed = weigh(handling.course)
-        part, block = weighed.part, weighed.block
-        if part is None or block is None:
+        ends = weighed.block or _status_alone(handling, weighed.answer)
+        if ends is None or ends.status is None:
             return
-        rank = block.rank
-        lap = next((lap for lap in laps if lap.first.asking.lap == rank.lap), laps[-1])
-        page = error_page(_settings_at(lap, rank), block.status or 0)
-        if page is None:
+        lap = next((lap for lap in laps if lap.first.asking.lap == ends.rank.lap), laps[-1])
+        page = error_page(_settings_at(lap, ends.rank), ends.status)
+        shown = None if page is None else self._shown(handling, ends, ends.status, page, lap)
+        if shown is None:
             return
+        if weighed.part is not None and weighed.block is not None:
+            _replace(weighed.part, weighed.block, replace(weighed.block, page=shown))
+        for part in handling.course:
+            if part.answer is not None and part.answer is weighed.answer:
+                part.answer = replace(shown, location=shown.location or part.answer.location)
+
+    def _shown(
+        self, handling: Handling, ends: Block | Answer, status: int, page: ErrorPage, lap: _Lap
+    ) -> Answer | None:
+        """None for the server's own page, and where it is not known what goes out."""
+        if status == 200 and page.goes is Goes.LOCAL:
+            # Nothing went wrong, so what goes wrong on the way to the page counts, and has a page.
+            self._unknown_page(handling, ends, page)
+            return None
         match page.goes:
             case Goes.UNKNOWN:
-                self._unknown_page(handling, block, page)
+                self._unknown_page(handling, ends, page)
             case Goes.SENT:
-                shown = Answer(302, rank, REDIRECT, page.where)
-                _replace(part, block, replace(block, page=shown))
+                return Answer(302, ends.rank, REDIRECT, page.where)
             case Goes.LOCAL:
-                self._local_page(handling, part, block, page, lap)
+                return self._local_page(handling, ends, status, page, lap)
+        return None
 
-    def _unknown_page(self, handling: Handling, block: Block, page: ErrorPage) -> None:
-        facts = {"status": block.status, "page": page.where}
+    def _unknown_page(self, handling: Handling, ends: Block | Answer, page: ErrorPage) -> None:
+        facts = {"status": ends.status, "page": page.where}
         proofs = (proof_of(page.directive),)
-        doubt = Doubt(codes.SERVE_ERROR_PAGE, block.rank, facts, proofs, only_type=True)
+        # What begins with a slash stays here, so that the status is the error's.
+        stays = page.where.startswith("/") and ends.status != 200
+        doubt = Doubt(codes.SERVE_ERROR_PAGE, ends.rank, facts, proofs, only_type=stays)
         handling.serve.doubts.append(doubt)
 
     def _local_page(
-        self,
-        handling: Handling,
-        part: Part,
-        block: Block,
-        page: ErrorPage,
-        lap: _Lap,
-    ) -> None:
+        self, handling: Handling, ends: Block | Answer, status: int, page: ErrorPage, lap: _Lap
+    ) -> Answer | None:
         path, mark, query = page.where.partition("?")
         asking = lap.first.asking.again(
             lap.first.asking.read(path),
             query if mark else None,
-            status=block.status or 500,
+            status=status,
             method="GET",
-            judged=_judged(lap, block.rank),
+            judged=_judged(lap, ends.rank),
         )
         inner = Handling.begun("", asking.host.place)
         self.run(asking, inner)
         weighed = weigh(inner.course, of_types=True)
         if not weighed.sure:
-            self._unknown_page(handling, block, page)
-            return
+            self._unknown_page(handling, ends, page)
+            return None
         answer = weighed.answer
-        if answer is not None and answer.status == 200:
-            shown = Answer(block.status or 500, block.rank, answer.content_type)
-            _replace(part, block, replace(block, page=shown))
+        if answer is None or answer.status != 200:
+            return None
+        kind = None if status in WITHOUT_CONTENT else answer.content_type
+        return Answer(status, ends.rank, kind)
+
+
+def _status_alone(handling: Handling, answer: Answer | None) -> Answer | None:
+    """An answer that is nothing but its status: not what lies on the disk."""
+    said = handling.way.answer is answer and handling.way.code == codes.WAY_SAID
+    return answer if answer is not None and (answer.status != 200 or said) else None
 
 
 def _judged(lap: _Lap, rank: Rank) -> Judged | None:

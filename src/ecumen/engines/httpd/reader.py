@@ -15,6 +15,7 @@ from ecumen.caches import Bounded
 from ecumen.engines.httpd.lexer import LONGEST_LINE, SPACE, decode, next_word, with_variables, words
 from ecumen.engines.httpd.modules import identifier, is_known
 from ecumen.engines.names import Hits, is_pattern
+from ecumen.engines.numbers import atoi
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
 from ecumen.patterns import compiled
 
@@ -654,10 +655,10 @@ class Reader:
             mine = re.match(r"\d+\.\d+\.\d+", self.version)
             held = None if pattern is None or mine is None else pattern.fits(mine[0])
             return None if held is None else held != negated
-        if not re.fullmatch(r"\d+(\.\d+){0,2}", wanted):
+        if not re.fullmatch(r"[0-9]+(\.[0-9]+){0,2}", wanted):
             raise _Stop(at, f"{wanted} is no version number")
         parts = [int(part) for part in re.findall(r"\d+", self.version)[:3]]
-        asked = [int(part) for part in wanted.split(".")]
+        asked = [atoi(part) for part in wanted.split(".")]
         own, asked = ([*v, 0, 0, 0][:3] for v in (parts, asked))
         results = {
             "=": own == asked,

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.uri import escaped
+from ecumen.engines.numbers import atoi
 from ecumen.engines.tree import Directive
 from ecumen.patterns import Hit, Regex, TooCostly, compiled
 
@@ -53,9 +54,8 @@ def read_redirect(directive: Directive, in_folder: bool) -> Redirect:
     word = given[0].lower()
     if word in _WORDS:
         status, known = _WORDS[word], -1 if word == "gone" else 1
-    elif word[:1].isdecimal():
-        digits = re.match(r"\d+", word)
-        status = int(digits[0]) if digits else 0
+    elif word[:1].isascii() and word[:1].isdecimal():
+        status = atoi(word)
         known = 1 if 300 <= status < 400 else -1
     if len(given) == 3 and not known:
         raise RedirectError("Redirect: invalid first argument (of three)")

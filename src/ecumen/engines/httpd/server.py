@@ -32,6 +32,7 @@ from ecumen.engines.httpd.settings import (
     read_upstream,
 )
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT
+from ecumen.engines.numbers import atoi
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank, proof_of
 from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
 from ecumen.patterns import Regex, compiled, shell_pattern
@@ -311,7 +312,7 @@ class _Compiler:
         address, _, port = given[0].rpartition(":")
         if port.isdecimal():
             self._tells(host)
-            self.listens.append(Binding(address.strip("[]") or "*", int(port), directive.place))
+            self.listens.append(Binding(address.strip("[]") or "*", atoi(port), directive.place))
 
     def server_name(self, host: Host, directive: Directive, given: list[str]) -> None:
         match = _NAME.fullmatch(given[0]) if given else None
@@ -319,7 +320,7 @@ class _Compiler:
             host.unread.append(directive)
             return
         host.name = match[2]
-        host.name_port = int(match[3]) if match[3] else None
+        host.name_port = atoi(match[3]) if match[3] else None
         host.name_line = directive
         host.sealed_outside = (match[1] or "").lower() == "https"
 
@@ -467,7 +468,7 @@ class _Compiler:
 
     def line_limit(self, host: Host, directive: Directive, given: list[str]) -> None:
         """Only a limit below the usual one refuses requests that are let through here."""
-        if not given or not given[0].isdecimal() or int(given[0]) < USUAL_LINE_LIMIT:
+        if not given or not given[0].isdecimal() or atoi(given[0]) < USUAL_LINE_LIMIT:
             host.unread.append(directive)
 
     def nothing(self, host: Host, directive: Directive, given: list[str]) -> None:
@@ -536,7 +537,7 @@ def _binding(text: str, place: Place) -> Binding:
         address, port = text, ""
     if address in ("_default_", "0.0.0.0", "::"):
         address = "*"
-    return Binding(address.lower(), int(port) if port.isdecimal() else None, place)
+    return Binding(address.lower(), atoi(port) if port.isdecimal() else None, place)
 
 
 def _inherits_rules(host: Host, main: Host) -> bool:

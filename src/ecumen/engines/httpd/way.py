@@ -23,6 +23,7 @@ from ecumen.engines.httpd.asking import (
 from ecumen.engines.httpd.redirects import Redirect, alias_length, find_redirect, put_groups
 from ecumen.engines.httpd.server import Alias, Host, Server, clean
 from ecumen.engines.httpd.settings import Settings, Upstream
+from ecumen.engines.httpd.statuses import KNOWN, WITHOUT_CONTENT
 from ecumen.engines.sites import Answer, Block, Doubt, Mapped, Part, Phase, Proof, Rank, proof_of
 from ecumen.engines.source import SurveySource
 from ecumen.engines.upstreams import is_closed
@@ -488,7 +489,8 @@ def settle(
     status = result.status if 300 <= result.status < 400 else 302
     part.code = codes.WAY_SENT
     part.facts |= {"location": location}
-    part.answer = Answer(status, rank, REDIRECT, location)
+    kind = None if status in WITHOUT_CONTENT else REDIRECT
+    part.answer = Answer(status, rank, kind, location)
     return True
 
 
@@ -501,11 +503,9 @@ def ended(part: Part, status: int, rank: Rank, proofs: tuple[Proof, ...]) -> Non
         )
         part.blocks.append(Block(code, rank, status, facts, proofs))
         return
-    part.code = codes.WAY_STATUS
+    part.code = codes.WAY_SAID
     part.facts |= facts
-    if status != 200:
-        part.doubts.append(Doubt(codes.WAY_STATUS, rank, facts, proofs, only_type=True))
-    part.answer = Answer(status, rank, REDIRECT)
+    part.answer = Answer(status, rank, None if status in WITHOUT_CONTENT else REDIRECT)
 
 
 def redirected(
@@ -529,14 +529,21 @@ def redirected(
         return False
     proof = proof_of(sent.redirect.directive)
     part.proofs.append(proof)
+    if sent.status <= 0:
+        # Words of the server's own code in disguise: "go on", "leave it to others", "done".
+        facts = {"directive": sent.redirect.directive.name}
+        part.doubts.append(Doubt(codes.WAY_REDIRECT, rank, facts, (proof,)))
+        return False
+    status = sent.status if sent.status in KNOWN else 500
     if not 300 <= sent.status < 400:
-        part.picture.append(Mapped("status", path, str(sent.status), proof))
-        ended(part, sent.status, rank, (proof,))
+        part.picture.append(Mapped("status", path, str(status), proof))
+        ended(part, status, rank, (proof,))
         return True
     if sent.location is None:
         part.doubts.append(Doubt(codes.SERVE_OWN_NAME, rank, {}, (proof,), only_type=True))
     part.code = codes.WAY_SENT
     part.facts |= {"location": sent.location or ""}
     part.picture.append(Mapped("sent", path, sent.location or "", proof))
-    part.answer = Answer(sent.status, rank, REDIRECT, sent.location)
+    kind = None if status in WITHOUT_CONTENT else REDIRECT
+    part.answer = Answer(status, rank, kind, sent.location)
     return True

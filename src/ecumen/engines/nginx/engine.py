@@ -374,7 +374,8 @@ class NginxEngine:
                 self.survey, self.whole, self.disk, chosen.server, arrival, host or "", address,
                 handling,
             )  # fmt: skip
-            shown, _ = run.page_of(replace(block, status=_PLAIN_TO_TLS), handling)
+            plain = replace(block, status=_PLAIN_TO_TLS)
+            shown, _ = run.page_of(plain, _PLAIN_TO_TLS, handling)
             if shown is not None and shown.status == _PLAIN_TO_TLS:
                 shown = replace(shown, status=status)
         elif page is not None:

@@ -324,7 +324,7 @@ class Run:
             # The engine's own number for closing the connection without an answer ("return").
             self._block(codes.WAY_HUNG_UP, Phase.MAPPING, None, {}, *lines)
         elif status < 400 or text:
-            kind = None if status in (204, 304) else self.conf.type_of(self.state.path)
+            kind = None if status == 204 else self.conf.type_of(self.state.path)
             self.handling.way.proofs += lines
             self.handling.way.picture.append(
                 Mapped("status", self.state.path, str(status), lines[0])
@@ -445,9 +445,6 @@ class Run:
             Mapped("sent", before, location, lines[0] if lines else None)
         )
         self.handling.way.proofs += lines
-        if status in self.conf.error_pages and not self.in_error:
-            facts = {"status": status, "page": self.conf.error_pages[status].page.source}
-            self._doubt(codes.SERVE_ERROR_PAGE, Phase.MAPPING, facts)
         phase = Phase.MAPPING if code.startswith("way.") else Phase.CONTENT
         self.status = None
         self._answer(code, phase, status, self.conf.canned(status), location=location, path=before)
@@ -915,16 +912,29 @@ class Run:
         weighed = weigh(handling.course)
         part, block = weighed.part, weighed.block
         if part is None or block is None:
-            return self.conf
+            return self._sent_otherwise(weighed.answer)
         then = self.at.get(id(block), self)
-        page, conf = then.page_of(block, handling)
+        page, conf = then.page_of(block, block.status, handling)
         if page is not None:
             part.blocks = [replace(b, page=page) if b is block else b for b in part.blocks]
         return conf
 
-    def page_of(self, block: Block, handling: Handling) -> tuple[Answer | None, Conf]:
+    def _sent_otherwise(self, answer: Answer | None) -> Conf:
+        """To the server a visitor who is sent on has met an error, which may have a page; where it
+        would have sent him is said all the same.
+        """
+        if answer is None or answer.location is None or answer.status not in self.conf.error_pages:
+            return self.conf
+        page, conf = self.page_of(answer, answer.status, self.handling)
+        for part in self.handling.course:
+            if part.answer is answer and page is not None:
+                part.answer = replace(page, location=page.location or answer.location)
+        return conf
+
+    def page_of(
+        self, block: Block | Answer, status: int | None, handling: Handling
+    ) -> tuple[Answer | None, Conf]:
         """What goes out for an error, and where the server has come to by then."""
-        status = block.status
         if status is None:
             return None, self.conf
         page = self.conf.error_pages.get(status)
@@ -964,7 +974,7 @@ class Run:
         return None
 
     def outcome(
-        self, block: Block, handling: Handling, page: ErrorPage
+        self, block: Block | Answer, handling: Handling, page: ErrorPage
     ) -> tuple[Answer | None, Conf]:
         """What comes of the page of an error."""
         conf = self.finish()

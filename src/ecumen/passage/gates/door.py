@@ -39,6 +39,7 @@ def judge(now: Situation) -> Part:
         part.blocks.append(Block(codes.DOOR_UNHEARD, _RANK, None, facts))
         if binding is not None:
             part.proofs.append(Proof(place=binding.place, text=f"Listen {binding}"))
+    # The other gates say what would come of it, were the engine listening.
     if now.engine is None and now.engines:
         now.engine = now.engines[0]
     now.arrival = _arrival(now, address)
@@ -55,6 +56,8 @@ def _heard(
     program = listener.program or ""
     kind = PROGRAMS.get(program)
     part.facts |= {"program": program or "a program that the survey cannot name"}
+    # The survey was made by somebody who may not see whose socket it is; that an engine's
+    # configuration declares the very same binding is as good.
     if listener.program is None and binding is not None:
         return
     engine = next((e for e in now.engines if e.kind == kind), None)
@@ -99,6 +102,7 @@ def _take(now: Situation, engine: Engine) -> None:
 
 def _listening(now: Situation, address: str, port: int) -> Listener | None:
     hits = [x for x in now.survey.listeners if x.port == port and covers(x.address, address)]
+    # A socket of one address takes what a wildcard one beside it would (ip(7)).
     exact = [x for x in hits if x.address == address]
     return next(iter(exact or hits), None)
 

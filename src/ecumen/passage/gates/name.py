@@ -25,6 +25,7 @@ def judge(now: Situation) -> Part:
         return _ours(
             now, Part(codes.NAME_LITERAL, {"address": literal, "name": literal}), (literal,)
         )
+    # Names are told apart by neither case nor the final dot (RFC 4343; RFC 1034, section 3.1).
     record = now.survey.name_by_text.get(request.name.lower().removesuffix("."))
     if record is None or record.addresses is None:
         return _unknown(now)
@@ -38,6 +39,7 @@ def judge(now: Situation) -> Part:
 
 
 def _ours(now: Situation, part: Part, addresses: tuple[str, ...]) -> Part:
+    # A loopback address in the hosts file leads here, for whoever asks on this machine.
     own = [a for a in addresses if a in now.survey.addresses or _loopback(a)]
     if own:
         now.address = own[0]

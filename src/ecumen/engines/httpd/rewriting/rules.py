@@ -8,6 +8,8 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from ecumen.engines.httpd.lexer import SPACE
+from ecumen.engines.httpd.statuses import KNOWN
+from ecumen.engines.numbers import atoi
 from ecumen.engines.tree import Directive
 from ecumen.patterns import Regex, compiled
 
@@ -21,10 +23,6 @@ _FILE_TESTS = {"f": "file", "s": "size", "d": "folder", "x": "executable", "h": 
                "l": "link", "L": "link", "U": "asked-address", "F": "asked-file"}  # fmt: skip
 _NUMBERS = {"lt": "lt", "le": "le", "gt": "gt", "ge": "ge", "eq": "eq", "ne": "ne"}
 _WORDS = {"permanent": 301, "temp": 302, "seeother": 303}
-STATUSES = frozenset(
-    (100, 101, 102, *range(200, 209), 226, *range(300, 309), *range(400, 418), 421, 422, 423, 424,
-     425, 426, 428, 429, 431, 451, *range(500, 509), 510, 511)
-)  # fmt: skip
 
 
 class RuleError(Exception):
@@ -230,7 +228,7 @@ class _Draft:
         elif word in ("r", "redirect"):
             self._redirect(value)
         elif word in ("s", "skip"):
-            self.skip = int(value) if value.isdecimal() else 0
+            self.skip = max(0, atoi(value))
         elif word in ("e", "env"):
             self.env.append(value)
         elif word in ("t", "type", "h", "handler"):
@@ -252,7 +250,7 @@ class _Draft:
     def _plain(self, flag: str, value: str) -> None:
         self.flags.add(flag)
         if flag == "next" and value:
-            self.rounds = int(value) if value.isdecimal() else 0
+            self.rounds = atoi(value)
         if flag == "escape" and value:
             self.values["b"] = value
         if flag == "escapecontrols":
@@ -263,10 +261,9 @@ class _Draft:
         code = 0
         if value.lower() in _WORDS:
             code = _WORDS[value.lower()]
-        elif value[:1].isdecimal():
-            digits = value[: len(value) - len(value.lstrip("0123456789"))]
-            code = int(digits)
-            if code not in STATUSES:
+        elif value[:1].isascii() and value[:1].isdecimal():
+            code = atoi(value)
+            if code not in KNOWN:
                 raise RuleError(f"invalid HTTP response code '{value}' for flag 'R'")
             if not 300 <= code < 400:
                 self.flags |= {"status", "keep"}

@@ -12,6 +12,7 @@ from enum import Enum
 
 from ecumen.engines.httpd.rewriting.rules import RewriteCondition, RewriteRule
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, escaped
+from ecumen.engines.numbers import atoi
 from ecumen.engines.sites import Mapped, proof_of
 from ecumen.engines.tree import Directive
 from ecumen.patterns import Hit, Regex, TooCostly
@@ -284,8 +285,7 @@ class _Run:
         match = re.match(rf"{scheme}://([^/:]*)(?::([^/]*))?", now.filename, re.IGNORECASE)
         if match is None or len(now.filename) <= len(scheme) + 3:
             return
-        digits = re.match(r"\d+", match[2] or "")
-        port = (int(digits[0]) if digits else 0) if match[2] is not None else None
+        port = atoi(match[2]) if match[2] is not None else None
         if now.ours(match[1], port):
             now.filename = now.filename[match.end() :] or "/"
             self.result.reduced = True
@@ -341,7 +341,7 @@ class _Run:
         elif kind == "text":
             holds = _compared(text, condition.pattern, how, condition.ignore_case)
         elif kind == "number":
-            holds = _numbers(_number(text), _number(condition.pattern), how)
+            holds = _numbers(atoi(text), atoi(condition.pattern), how)
         elif kind == "asked":
             raise NotEvaluated(condition.directive, "a question that the server asks itself")
         else:
@@ -502,11 +502,6 @@ def _compared(text: str, pattern: str, how: str, ignore_case: bool) -> bool:
     by_length = not ignore_case and len(text) != len(pattern)
     order = len(text) - len(pattern) if by_length else (text > pattern) - (text < pattern)
     return _numbers(order, 0, how)
-
-
-def _number(text: str) -> int:
-    match = re.match(r"[ \t\n\r\f\v]*([+-]?\d+)", text)
-    return int(match[1]) if match else 0
 
 
 def _numbers(one: int, other: int, how: str) -> bool:
