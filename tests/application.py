@@ -26,12 +26,11 @@ FLAGS = (
 
 @dataclass(frozen=True)
 class Application:
-    """address: without a slash at its end. started_in: seconds until the first answer."""
+    """address: without a slash at its end."""
 
     address: str
     name: str
     password: str
-    started_in: float
 
     def sign_in(self, page: Page) -> None:
         page.goto(self.address)
@@ -84,7 +83,6 @@ def serving(home: Path) -> AbstractContextManager[Application]:
 @contextmanager
 def _running(home: Path, word: str) -> Iterator[Application]:
     port = free_port()
-    began = time.monotonic()
     process = command(home, word, "--port", str(port), *(["--as-root"] * (os.geteuid() == 0)))
     try:
         assert process.stdout is not None
@@ -93,7 +91,7 @@ def _running(home: Path, word: str) -> Iterator[Application]:
         assert found is not None, said
         address = f"http://127.0.0.1:{port}"
         _wait(address)
-        yield Application(address, found[1], found[2], time.monotonic() - began)
+        yield Application(address, found[1], found[2])
     finally:
         process.terminate()
         process.communicate(timeout=20)

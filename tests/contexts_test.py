@@ -149,7 +149,7 @@ def test_any_rules_give_an_answer(lines: list[str], path: str) -> None:
 @real
 def test_the_policy_allows_what_its_tools_say_it_does(seed: int) -> None:
     policy = Policy(policy_texts(POLICY, "httpd_t"))
-    command = ["/usr/bin/python3", str(ORACLE), POLICY, "httpd_t", str(seed), "8"]
+    command = ["/usr/bin/python3", str(ORACLE), POLICY, "httpd_t", str(seed), "3"]
     said = subprocess.run(command, capture_output=True, text=True, check=True).stdout
     perms = {
         "dir": "search getattr open read write add_name remove_name rmdir",
@@ -168,7 +168,7 @@ def test_the_policy_allows_what_its_tools_say_it_does(seed: int) -> None:
             answer = policy.allowed(type_, kind, perm, switches)
             assert answer.allowed == (perm in allowed), (type_, kind, perm, switches, answer)
             held += perm in allowed
-    assert held > 8_000
+    assert held > 3_000
 
 
 @real
