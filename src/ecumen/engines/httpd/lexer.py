@@ -72,7 +72,7 @@ def _unescape(text: str, quote: str) -> str:
 def words(text: str) -> list[str]:
     """All words, quotes undone."""
     if '"' not in text and "'" not in text and "\\" not in text:
-        return text.split()
+        return _BARE.findall(text)
     found = []
     text = text.strip(SPACE)
     while text:

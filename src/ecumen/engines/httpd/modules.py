@@ -65,11 +65,13 @@ _TABLE = resources.files("ecumen.engines.httpd").joinpath("directives.tsv").read
 @dataclass(frozen=True, slots=True)
 class KnownDirective:
     """module: its identifier. needs: what an override file needs to be allowed to hold it: `-` for
-    never, or `any`, or classes of which one must be allowed.
+    never, or `any`, or classes of which one must be allowed. takes: how many arguments, as
+    `arguments.fault` understands it.
     """
 
     module: str
     needs: frozenset[str]
+    takes: str
 
 
 @cache
@@ -79,7 +81,8 @@ def known_directives() -> Mapping[str, KnownDirective]:
     """
     rows = (line.split("\t") for line in _TABLE.splitlines())
     return {
-        name: KnownDirective(module, frozenset(needs.split(","))) for name, module, needs in rows
+        name: KnownDirective(module, frozenset(needs.split(",")), takes)
+        for name, module, needs, takes in rows
     }
 
 

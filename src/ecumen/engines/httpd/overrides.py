@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from ecumen.engines.httpd import arguments
 from ecumen.engines.httpd.access import access_fault, expression_of
 from ecumen.engines.httpd.draft import CONDITIONAL, Draft
 from ecumen.engines.httpd.expressions import read as read_condition
-from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.modules import OWN, is_built_in, known_directives
 from ecumen.engines.httpd.reader import Reader
 from ecumen.engines.httpd.settings import Opt, Options, Override, Settings
@@ -24,40 +24,7 @@ _SECTIONS = frozenset(
 )
 
 
-MANY = 1000
 MOST_LINES = 10_000  # of one file
-# How many arguments the lines take that are met in override files; others are not counted.
-_ARGUMENTS: dict[str, tuple[int, int]] = {
-    **dict.fromkeys(
-        """
-        acceptpathinfo adddefaultcharset authname authtype authuserfile authgroupfile defaulttype
-        directoryslash expiresactive expiresdefault fallbackresource forcetype languagepriority
-        limitrequestbody order rewritebase rewriteengine satisfy serversignature sethandler
-        authmerging headername readmename defaultlanguage contentdigest xbithack checkspelling
-        """.split(),
-        (1, 1),
-    ),
-    **dict.fromkeys(("errordocument", "expiresbytype", "addfilter"), (2, 2)),
-    **dict.fromkeys(
-        """
-        addtype addhandler addlanguage addcharset addencoding addoutputfilter addinputfilter
-        addoutputfilterbytype adddescription addicon
-        """.split(),
-        (2, MANY),
-    ),
-    **dict.fromkeys(
-        """
-        removetype removehandler removelanguage removecharset removeencoding
-        indexignore passenv unsetenv rewriteoptions authbasicprovider
-        """.split(),
-        (1, MANY),
-    ),
-    "languagepriority": (1, MANY),
-    "setenv": (1, 2),
-    "header": (2, MANY),
-    "setenvif": (3, MANY),
-    "setenvifnocase": (3, MANY),
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -190,9 +157,9 @@ class _Judge:
             if "override" in self.allowed.nonfatal:
                 return "passed over"
             return f"{shown.lstrip('<')} not allowed here"
-        least, most = _ARGUMENTS.get(name, (0, MANY))
-        if not least <= len(words(directive.text)) <= most:
-            return f"{shown} takes other arguments"
+        wrong = arguments.fault(shown, directive.text, known.takes)
+        if wrong:
+            return wrong
         if name == "options":
             return self._options(directive)
         return self._inside(directive)
