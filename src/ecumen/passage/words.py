@@ -12,9 +12,16 @@ _log = logging.getLogger(__name__)
 class _Facts(dict[str, object]):
     """The facts of a sentence. One that is missing is a fault of ours, and told plainly."""
 
-    def __missing__(self, key: str) -> str:
+    def __missing__(self, key: str) -> object:
         _log.error("a sentence lacks its fact %s", key)
-        return f"(not known: {key})"
+        return _Unknown(f"(not known: {key})")
+
+
+class _Unknown(str):
+    """Whatever it was to be: a mode, a moment, a type."""
+
+    def __format__(self, spec: str) -> str:
+        return str(self)
 
 
 def say(code: Code, facts: Facts) -> str:

@@ -132,6 +132,13 @@ def _first(groups: tuple[str | None, ...], numbers: tuple[int, ...]) -> str:
     return next((found for n in numbers if (found := groups[n]) is not None), "")
 
 
+def is_refused(pattern: str) -> bool:
+    """Whether the engines cannot compile it; False where that cannot be told here."""
+    if not pcre.is_there() or len(pattern) > pcre.LONGEST_PATTERN // 4:
+        return False
+    return compiled(pattern) is None
+
+
 @lru_cache(maxsize=65536)
 def compiled(
     pattern: str,

@@ -24,9 +24,9 @@ def fault(name: str, text: str, takes: str) -> str:
         right = bool(given) and given[0].lower() in ("on", "off")
         return "" if right else f"{name} must be On or Off"
     least, _, most = takes.partition("-")
-    if len(given) >= int(least) and all(given[: 1 if not most else int(least)]):
-        if not most or len(given) <= int(most):
-            return ""
+    there = len(given) >= int(least) and all(given[: int(least) if most else 1])
+    if there and (not most or len(given) <= int(most)):
+        return ""
     if not most:
         plural = "" if least == "1" else "s"
         return f"{name} requires at least {_NUMBERS[int(least)]} argument{plural}"

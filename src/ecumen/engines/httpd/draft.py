@@ -39,6 +39,7 @@ from ecumen.engines.httpd.settings import (
 from ecumen.engines.httpd.statuses import KNOWN
 from ecumen.engines.numbers import atoi
 from ecumen.engines.tree import Directive, Place
+from ecumen.patterns import is_refused
 
 _OPTION_WORDS = {
     "indexes": Opt.INDEXES,
@@ -224,6 +225,9 @@ class Draft:
         if not given:
             self.unread.append(directive)
             return
+        if regex and is_refused(given[0]):
+            self.refused.append((directive, "Regex could not be compiled"))
+            return
         inner = section_settings(directive.children or (), self.folder or "", rewrites=False)
         self.files.append(FileSection(given[0], regex, directive, inner))
 
@@ -257,6 +261,8 @@ class Draft:
     def index(self, directive: Directive, given: list[str]) -> None:
         before = self.values.get("index")
         names = before if isinstance(before, tuple) else ()
+        # An empty word ends the line to whoever reads it word by word (ap_getword_conf).
+        given = given[: given.index("")] if "" in given else given
         alone = len(given) == 1 and given[0].lower() == "disabled"
         self.values["index"] = () if alone else (*names, *given)
         self.values["index_place"] = directive.place
@@ -270,7 +276,8 @@ class Draft:
         return self.rewriting
 
     def engine(self, directive: Directive, given: list[str]) -> None:
-        word = given[0].lower() if len(given) == 1 else ""
+        # Whatever stands behind the word is not looked at.
+        word = given[0].lower() if given else ""
         if word not in ("on", "off"):
             self.refused.append((directive, "RewriteEngine must be On or Off"))
             return

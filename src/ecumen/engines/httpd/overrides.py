@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from ecumen.engines.httpd import arguments
+from ecumen.engines.httpd import arguments, values
 from ecumen.engines.httpd.access import access_fault, expression_of
 from ecumen.engines.httpd.draft import CONDITIONAL, Draft
 from ecumen.engines.httpd.expressions import read as read_condition
@@ -160,6 +160,9 @@ class _Judge:
         wrong = arguments.fault(shown, directive.text, known.takes)
         if wrong:
             return wrong
+        value_fault = values.fault(name, directive.text, self.modules)
+        if value_fault != "":
+            return value_fault
         if name == "options":
             return self._options(directive)
         return self._inside(directive)

@@ -13,7 +13,7 @@ from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.uri import escaped
 from ecumen.engines.numbers import atoi
 from ecumen.engines.tree import Directive
-from ecumen.patterns import Hit, Regex, TooCostly, compiled
+from ecumen.patterns import Hit, Regex, TooCostly, compiled, is_refused
 
 _WORDS = {"permanent": 301, "temp": 302, "seeother": 303, "gone": 410}
 LONGEST_TEXT = 64 << 10  # letters, with captures put in
@@ -79,6 +79,8 @@ def _checked(
             raise RedirectError("Redirect to non-URL")
     elif target is not None:
         raise RedirectError("Redirect URL not valid for this status")
+    if by_pattern and is_refused(fake):
+        raise RedirectError("Regular expression could not be compiled.")
     regex = compiled(fake) if by_pattern else None
     return Redirect(fake, by_pattern, regex, target, status, directive)
 

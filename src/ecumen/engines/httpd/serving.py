@@ -211,10 +211,11 @@ class Serving:
             return None
         proof = Proof(place=choice.place, text=choice.text)
         folder = looked.way.path.rpartition("/")[0]
-        named = choice.value
-        sub = self._aside(named if named.startswith("/") else f"{folder}/{named}", looked)
+        sub = self._aside(folder, choice.value, looked)
         entry = sub.target.walked.entry if sub.target is not None else None
         blocks = self._blocks_of(sub)
+        if _is_nowhere(sub):
+            return None
         if self._is_file(sub, entry):
             return _StandIn(choice.value, proof, sub, blocks=tuple(blocks))
         if sub.part.answer is not None:
@@ -236,6 +237,8 @@ class Serving:
         sub = stand_in.sub
         self.part.proofs.append(stand_in.proof)
         self.handling.take(stand_in.blocks, [])
+        if sub is None:
+            self.part.code = codes.PASSAGE_NOT_REACHED
         if stand_in.answer is not None:
             self.part.answer = _moved(stand_in.answer)
         if sub is not None and sub.target is not None and sub.target.walked.entry is not None:
@@ -551,14 +554,14 @@ class Serving:
         refused_blocks: list[Block] = []
         closed: list[Block] = []
         for number, name in enumerate(names):
-            if "?" in name or name.endswith("/"):
-                # Looked up with a query of its own, or as a folder's.
+            if name.endswith("/"):
+                # Looked up as a folder's.
                 proof = Proof(place=place, text=name)
                 self._doubt(codes.SERVE_INDEX_ELSEWHERE, Rank(Phase.FOLDER), {"name": name}, proof)
                 continue
-            sub = self._aside(name if name.startswith("/") else f"{self.path}{name}", self.looked)
+            sub = self._aside(self.path.rpartition("/")[0], name, self.looked)
             entry = sub.target.walked.entry if sub.target is not None else None
-            blocks = self._blocks_of(sub)
+            blocks = [] if _is_nowhere(sub) else self._blocks_of(sub)
             path = sub.target.walked.path if sub.target is not None else name
             if sub.part.answer is not None and not blocks:
                 self.part.answer = _moved(sub.part.answer)
@@ -627,6 +630,7 @@ class Serving:
         """What would come of the index that may not be served, were that mended."""
         target = refused.target
         if target is None:
+            self.part.code = codes.PASSAGE_NOT_REACHED
             return
         self.part.facts["path"] = target.walked.path
         self.part.code = codes.SERVE_INDEX_REFUSED
@@ -647,13 +651,21 @@ class Serving:
 
     # --- questions that the server asks itself ---
 
-    def _aside(self, path: str, by: Looked) -> Looked:
-        """Looks something up as the server does for itself: it is mapped anew."""
+    def _aside(self, folder: str, name: str, by: Looked) -> Looked:
+        """Looks something up as the server does for itself: it is mapped anew.
+
+        folder: without its last slash, decoded. name: as it is written, which is as it would stand
+        in an address: with escapes, and a query (ap_sub_req_lookup_uri; measured).
+        """
+        whole = name if by.way.query is None else f"{name}?{by.way.query}"
+        path, mark, query = whole.partition("#")[0].partition("?")
+        if not path.startswith("/"):
+            path = f"{escaped(folder)}/{path}"
         judged = by.target.judged if by.target is not None else None
-        folder = by.target.walked if by.target is not None else None
-        in_folder = folder is not None and folder.entry is not None
-        beside = folder.path if folder is not None and in_folder else ""
-        asking = by.asking.aside(by.asking.read(escaped(path)), by.way.query, judged, beside)
+        around = by.target.walked if by.target is not None else None
+        in_folder = around is not None and around.entry is not None
+        beside = around.path if around is not None and in_folder else ""
+        asking = by.asking.aside(by.asking.read(path), query if mark else None, judged, beside)
         sub = self.phases.look(asking)
         for doubt in sub.part.doubts:
             if doubt not in self.handling.part(doubt.code).doubts:
@@ -748,6 +760,11 @@ class Serving:
             self._doubt(codes.SERVE_OWN_NAME, rank, {}, only_type=True)
         self.part.facts["location"] = location or path
         self.part.answer = Answer(301, rank, REDIRECT, location)
+
+
+def _is_nowhere(sub: Looked) -> bool:
+    """Whether an address leads nowhere by itself, as with an escaped slash."""
+    return sub.target is None and any(block.status == 404 for block in sub.part.blocks)
 
 
 def _found_special(walked: Walked) -> bool:

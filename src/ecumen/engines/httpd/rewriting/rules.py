@@ -11,7 +11,7 @@ from ecumen.engines.httpd.lexer import SPACE
 from ecumen.engines.httpd.statuses import KNOWN
 from ecumen.engines.numbers import atoi
 from ecumen.engines.tree import Directive
-from ecumen.patterns import Regex, compiled
+from ecumen.patterns import Regex, compiled, is_refused
 
 OPTIONS = frozenset(
     """
@@ -133,9 +133,10 @@ def _arguments(text: str) -> list[str]:
         if len(found) == 1 and at >= len(text):
             raise RuleError(f"bad argument line '{text}'")
         at += 1
-    if len(found) < 2:
+    if not found:
         raise RuleError(f"bad argument line '{text}'")
-    return found
+    # Behind quotes that are closed the second one may be missing: then it is empty (measured).
+    return found if len(found) > 1 else [*found, ""]
 
 
 def _flag_list(text: str) -> list[tuple[str, str]]:
@@ -165,6 +166,7 @@ def read_condition(directive: Directive) -> RewriteCondition:
     kind, pattern, flipped = _kind(given[0], pattern)
     regex = None
     if kind == "regex":
+        _check(pattern)
         regex = compiled(pattern, ignore_case="nocase" in flags)
     return RewriteCondition(
         given[0],
@@ -176,6 +178,12 @@ def read_condition(directive: Directive) -> RewriteCondition:
         "ornext" in flags,
         directive,
     )
+
+
+def _check(pattern: str) -> None:
+    """Raises RuleError for what the server cannot compile."""
+    if is_refused(pattern):
+        raise RuleError(f"cannot compile regular expression '{pattern[:200]}'")
 
 
 def _kind(tested: str, pattern: str) -> tuple[str, str, bool]:
@@ -280,6 +288,7 @@ def read_rule(directive: Directive, conditions: tuple[RewriteCondition, ...]) ->
     pattern, output = given[0], given[1]
     negated = pattern.startswith("!")
     pattern = pattern[1:] if negated else pattern
+    _check(pattern)
     flags = draft.flags
     if output == "-":
         flags.add("keep")
