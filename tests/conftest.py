@@ -22,6 +22,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--seed", type=int, default=1, help="The first seed of generated worlds.")
     parser.addoption("--worlds", type=int, default=3, help="How many worlds are generated.")
     parser.addoption("--asks", type=int, default=300, help="Requests to each world.")
+    parser.addoption("--directives", type=int, default=20, help="Of override files.")
     parser.addoption("--fronts", default=2, type=int, help="worlds whose front pages are audited")
     parser.addoption("--chains", type=int, default=6, help="Obstacles mended, for each engine.")
     parser.addoption("--attacks", action="store_true", help="Those that take long, too.")
@@ -98,6 +99,11 @@ def tries(request: pytest.FixtureRequest) -> int:
 @pytest.fixture
 def patterns(request: pytest.FixtureRequest) -> int:
     return int(request.config.getoption("--patterns"))
+
+
+@pytest.fixture
+def directives(request: pytest.FixtureRequest) -> int:
+    return int(request.config.getoption("--directives"))
 
 
 @pytest.fixture

@@ -160,7 +160,7 @@ def _marked(about: int) -> _Takes:
     """about: how many words stand before the pattern."""
 
     def takes(given: list[str], _: set[str]) -> bool | None:
-        if len(given) < about + 2 or not all(given[: about + 1]):
+        if len(given) < about + 2 or not all(given[: about + 2]):
             return False
         if about and any(char in given[0] for char in "\\[]{}^$*+?()|") and is_refused(given[0]):
             return False
@@ -261,6 +261,8 @@ def _domain(word: str) -> bool:
 
 _ON_OFF = _one_of("on", "off")
 _FORM = _first(_form_name)
+# Without any word the server's own reading fails on a null pointer (measured).
+_COOKIE = _first(lambda word: _form_name(word) if word else None)
 _SIZE = _first(_not_negative)
 _AT_LEAST_NONE = _first(lambda word: atoi(word) >= 0)
 _TAKES: dict[str, _Takes] = {
@@ -281,10 +283,14 @@ _TAKES: dict[str, _Takes] = {
     **dict.fromkeys(
         (
             "authformusername", "authformpassword", "authformlocation", "authformmethod",
-            "authformmimetype", "authformbody", "sessioncookiename", "sessioncookiename2",
-            "sessiondbdcookiename", "sessiondbdcookiename2",
+            "authformmimetype", "authformbody",
         ),
         _FORM,
+    ),
+    **dict.fromkeys(
+        ("sessioncookiename", "sessioncookiename2", "sessiondbdcookiename",
+         "sessiondbdcookiename2"),
+        _COOKIE,
     ),
     "authnzfcgicheckauthnprovider": lambda given, _: False if not given or not given[0] else None,
     "addoutputfilterbytype": _filters,

@@ -1,0 +1,91 @@
+"""Every directive that an override file may hold, with some forty forms of arguments, right and
+wrong ones, beside the real server: what it refuses is 500 here too, and nothing else is.
+
+The names are the server's own list, the forms are anybody's.
+"""
+
+from __future__ import annotations
+
+import random
+from collections import Counter
+from pathlib import Path
+
+import pytest
+
+from ecumen.engines.httpd.modules import known_directives
+from ecumen.passage import Follower
+from ecumen.passage.request import request_of
+from ecumen_machine import EngineSpec, take_survey
+from tests.beside_test import ADDRESS, PORT, Case, configured
+from tests.worlds.agreement import ENGINES, differences
+from tests.worlds.live import ask
+
+pytestmark = pytest.mark.server
+FORMS = (
+    "|On|Off|x|x y|x y z|/a.html|.txt|text/css .txt|text/css|1|0|-1|404 /b.txt|default|none|all|"
+    '"a b"|a.html|On Off|set X y|html text/css|Basic|"|*.html x|100000000000|%{REQUEST_URI}|txt|=1|'
+    '/x /b.txt|+x|-x|.html|GET|expr=true|X-A b|^a x|x=y|""|a b "|(|x ('
+).split("|")
+# Modules that change what the others do by being there, that need what is not here, or that are
+# there to try the server itself.
+_LEFT_OUT = frozenset(
+    """
+    mpm_prefork mpm_worker case_filter case_filter_in dialup bucketeer echo heartbeat heartmonitor
+    lbmethod_heartbeat ident authnz_ldap ldap suexec proxy_fdpass proxy_hcheck dumpio data lua
+    log_debug allowmethods dav_lock cgi
+    """.split()
+)
+_FIRST = (
+    "authz_core authn_core auth_basic slotmem_shm proxy cache socache_shmcb session dav dbd "
+    "filter authz_host alias dir mime userdir autoindex"
+).split()
+
+
+def _modules() -> list[str]:
+    found = sorted(
+        p.stem.removeprefix("mod_") for p in Path("/usr/lib/apache2/modules").glob("mod_*.so")
+    )
+    return [*_FIRST, *(name for name in found if name not in (*_FIRST, *_LEFT_OUT))]
+
+
+def test_an_override_file_fails_where_the_servers_does(
+    seed: int, directives: int, tmp_path: Path
+) -> None:
+    modules = _modules()
+    there = {f"{name}_module" for name in modules} | {"core_module", "http_module"}
+    names = sorted(
+        name
+        for name, known in known_directives().items()
+        if known.needs != {"-"} and known.module in there and not name.startswith("<")
+    )
+    chosen = random.Random(seed).sample(names, min(directives, len(names)))
+    for folder in (tmp_path, *tmp_path.parents):
+        if folder.stat().st_mode & 0o5 != 0o5:
+            folder.chmod(0o755)
+    cases = [(name, number) for name in chosen for number in range(len(FORMS))]
+    for name, number in cases:
+        folder = tmp_path / "root" / name / str(number)
+        folder.mkdir(parents=True)
+        for file in ("a.html", "index.html", "b.txt"):
+            (folder / file).write_text("x")
+        (folder / ".htaccess").write_text(f"{name} {FORMS[number]}\n")
+    opened = [f"<Directory {tmp_path}/root>", "Options All", "AllowOverride All", "</Directory>"]
+    config = configured(tmp_path, Case(modules=modules, sites=[opened]))
+    follower = Follower(take_survey([EngineSpec("httpd", str(config))]))
+    told: Counter[str] = Counter()
+    wrong: list[str] = []
+    with ENGINES["httpd"][1](config, ADDRESS, PORT):
+        for name, number in cases:
+            for local in ("b.txt", "none", ""):
+                url = f"http://s0.test:{PORT}/{name}/{number}/{local}"
+                row = {"url": url, "to": ADDRESS, "from": ADDRESS}
+                answer, seen = follower.brief(request_of(row)), ask(row)
+                refused = seen.status == 500
+                told[f"{'decided' if answer['decided'] else 'unsure'}, refused: {refused}"] += 1
+                if answer["decided"]:
+                    line = f"{name} {FORMS[number]}: /{local}"
+                    wrong += [f"{line}: {one}" for one in differences(answer, seen)]
+    print(dict(told))
+    assert not wrong, f"{len(wrong)} wrong\n" + "\n".join(wrong[:40])
+    assert told["decided, refused: True"] > 10 * len(chosen)
+    assert told["decided, refused: False"] > 10 * len(chosen)
