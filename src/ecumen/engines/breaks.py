@@ -63,6 +63,7 @@ class ReadingOrder:
         """Sorts places as they are read. A file that was never read comes last."""
         found: list[int] = []
         current: Place | None = place
+        # Bounded: files may include each other in a circle.
         for _ in range(len(self._numbers) + 1):
             if current is None:
                 break
@@ -86,4 +87,6 @@ def breaks_of(
         place, message = first_fault(record.check.output, record.config)
         found.append(Break(place, message, True, since))
     own = [Break(m.place, m.message, False, since, m.unread) for m in mistakes]
+    # The engine's own word goes first: where both stop at one line, its message is the one that an
+    # administrator will meet.
     return (*found, *(each for each in own if not found or each.place != found[0].place))

@@ -186,6 +186,8 @@ def renewed(engines: Sequence[Engine], survey: Survey) -> tuple[Engine, ...]:
     before = {id(engine.record): engine for engine in engines}
     found: list[Engine] = []
     for record in survey.engines:
+        # A change of a survey keeps the records that it does not touch: the same object, the same
+        # engine.
         known = before.get(id(record))
         if known is not None:
             found.append(known.renewed(survey))

@@ -32,6 +32,7 @@ def paired_folders(survey: Survey, record: EngineRecord) -> Iterator[SiteFolders
             continue
         enabled = f"{base}/{name.removesuffix(_AVAILABLE)}{_ENABLED}"
         folder = survey.files.get(enabled)
+        # Without a whole list of the folder, what is not seen there might be enabled all the same.
         if folder is not None and folder.listed:
             yield SiteFolders(name, f"{base}/{name}", enabled)
 

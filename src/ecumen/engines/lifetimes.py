@@ -23,6 +23,7 @@ MAX = 10 * 31536000  # what nginx means by `max`
 def by_header(text: str, proof: Proof | None) -> Lifetime | None:
     """What a Cache-Control header says; None where it leaves the question open."""
     words = [word.strip().lower() for word in text.split(",")]
+    # The strictest word holds, wherever it stands (RFC 9111, section 5.2.2).
     if "no-store" in words:
         return Lifetime("never", 0, proof)
     if "no-cache" in words:
@@ -37,6 +38,8 @@ def by_header(text: str, proof: Proof | None) -> Lifetime | None:
 
 def guessed(entry: Entry, taken_at: int) -> Lifetime:
     """Without a word on it browsers take a tenth of the time since the last change."""
+    # RFC 9111, section 4.2.2: no more than a tenth is what the standard proposes, and what browsers
+    # do.
     age = max(0, taken_at - entry.mtime // 1_000_000_000)
     return Lifetime("guess", age // 10, None)
 

@@ -24,6 +24,7 @@ class Hits:
     def of(self, folder: str, pattern: str, names: list[str]) -> list[str]:
         """The paths that fit, in the order of the names."""
         known = self._known.get((folder, pattern))
+        # By identity: a folder whose names changed has another list.
         if known is None or known[0] is not names:
             found = [f"{folder}/{leaf}" for leaf in names if fits(pattern, leaf)]
             known = self._known[folder, pattern] = (names, found)

@@ -70,6 +70,7 @@ class SurveySource:
             if walk.entry.kind is not Kind.DIR:
                 return None
             physical = walk.physical
+        # A survey that was made by hand may hold the texts of a folder without the folder.
         elif walk.problem is not Problem.UNSEEN:
             return None
         children = self.survey.files.children(physical)
@@ -78,6 +79,7 @@ class SurveySource:
         if known is None or known[0] is not children or known[1] is not texts:
             names = sorted({*children, *texts}, key=_bytes)
             known = self._names[physical] = (children, texts, names)
+        # Neither entries nor texts speak of it: whether there is such a folder is not known.
         if not known[2] and walk.problem is Problem.UNSEEN:
             return None
         return known[2]

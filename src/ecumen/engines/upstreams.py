@@ -28,6 +28,7 @@ def is_closed(survey: Survey, url: str) -> bool:
         return False
     own = address.is_loopback or str(address) in survey.addresses
     port = counted(match[3]) if match[3] else _PORTS.get((match[1] or "http").lower(), 0)
+    # One engine may hand on to the other, which was not running when it was given by hand.
     if not own or (len(survey.engines) > 1 and any(e.declared for e in survey.engines)):
         return False
     return not any(listener.port == port for listener in survey.listeners)

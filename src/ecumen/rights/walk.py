@@ -109,12 +109,14 @@ class Walker:
         if name_length(name) > LONGEST_NAME:
             return None, Problem.TOO_LONG
         holder = self.files.get(folder)
+        # A folder that was not listed whole may hold anything.
         known = holder is not None and holder.listed
         return None, Problem.MISSING if known else Problem.UNSEEN
 
     def walk(self, path: str, follow_last: bool = True) -> Walk:
         """Walks an absolute path from the root."""
         if name_length(path) > LONGEST_PATH:
+            # The kernel refuses it before it looks at any folder.
             return Walk("/", self.files.get("/"), problem=Problem.TOO_LONG)
         folder, slash, last = path.rpartition("/")
         if not slash or not last:
@@ -129,6 +131,7 @@ class Walker:
             if known.problem is None:
                 self._go(known, folder, True, within=True)
             self._reached[folder] = known
+        # A copy of the list, as its steps go on from here.
         walk = Walk(known.physical, known.entry, known.steps.copy(), known.problem, known.links)
         if walk.problem is None:
             self._component(walk, last, follow_last, True)
@@ -186,17 +189,21 @@ class Walker:
             walk.physical, walk.entry = entry.path, entry
 
     def _through(self, walk: Walk, link: Entry, last: bool) -> None:
+        # Links count over the whole walk, those within links too; so the kernel counts
+        # (MAXSYMLINKS).
         walk.links += 1
         if walk.links > MOST_LINKS:
             walk.problem = Problem.LOOP
             walk.entry = None
             return
         holder = walk.entry
+        # fs.protected_symlinks guards only the last link of a path (may_follow_link).
         refused = last and holder is not None and self._refuses(holder, link)
         followed = None if self.subject.guard is None else decide(link, self.subject, FOLLOW)
         kept_out = followed if followed is not None and not followed.allowed else None
         walk.steps.append(Step(link, kept_out, refused))
         target = link.target or ""
+        # Only a damaged file system has it; the kernel says ENOENT.
         if not target:
             walk.problem = Problem.MISSING
             walk.entry = None

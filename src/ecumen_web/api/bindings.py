@@ -41,6 +41,7 @@ def lanes_of(file: str) -> tuple[tuple[Lane, list[str]], ...]:
     """Each lane, with the texts that are looked for in its names, in their order."""
     found = tuple(lanes(scene_of(file)))
     for lane in found:
+        # Lost names first: they are what somebody looks for.
         lane.names.sort(key=lambda name: name.wins)
     return tuple(
         (lane, [f"{name.name}\n{name.site.lower()}" for name in lane.names]) for lane in found
@@ -76,6 +77,7 @@ class BindingsView(APIView):
                 names = list(_odd(lane, failing))
             else:
                 names = lane.names
+            # An address or a port is looked for by the same words.
             if text and not names and text not in f"{lane.address}:{lane.port}":
                 continue
             names = [replace(n, fails=True) if n.declared_at in failing else n for n in names]

@@ -53,6 +53,8 @@ class ChangesView(APIView):
         if before is None:
             raise NotFound("No earlier survey of this server is loaded.")
         scenes = (scene_of(before.file), scene_of(after.file))
+        # Front pages were asked at the load; to ask those of thousands of sites again would take
+        # seconds.
         known = {id(scenes[0]): _outcomes(before), id(scenes[1]): _outcomes(after)}
 
         def asked(scene: Scene, site: Site) -> Outcome:

@@ -156,6 +156,7 @@ def _accepted(record: SurveyRecord) -> dict[str, AcceptedFinding]:
     """What is lived with today, by key."""
     today = now_at(record.origin).date()
     rows = AcceptedFinding.objects.filter(host=record.host)
+    # On its last day it is back already: `until` names the day of its return.
     return {row.key: row for row in rows if row.until is None or row.until > today}
 
 
@@ -235,6 +236,7 @@ def _groups(
     """Causes with the first findings of each."""
     numbers = [number for _, members in shown for number in members[:MOST_IN_GROUP]]
     rows: dict[int, FindingRecord] = {}
+    # In pieces: the database takes a limited number of values in one question.
     for at in range(0, len(numbers), _BATCH):
         rows |= record.findings.in_bulk(numbers[at : at + _BATCH])
     return [
@@ -253,6 +255,7 @@ def _group(
         "about": name.removeprefix(top.check_id).strip(),
         "id": top.check_id,
         "impact": top.impact,
+        # A record may be older than the catalogue of checks.
         "title": CHECKS[top.check_id].title if top.check_id in CHECKS else top.title,
         "count": count,
         "findings": [brief_finding(row, known) for row in first],
@@ -301,6 +304,7 @@ class AcceptanceView(APIView):
             "until": given.validated_data.get("until"),
             "by": request.user.get_username(),
         }
+        # When it was first accepted stays, whoever changes the reason later.
         row, _ = AcceptedFinding.objects.update_or_create(
             host=record.host,
             key=key,

@@ -43,5 +43,6 @@ class JobView(APIView):
     def delete(self, request: Request, number: int) -> Response:
         """Asks a job to stop; it does at its next step."""
         job = get_object_or_404(JobRecord, pk=number)
+        # This field alone: the worker writes the others at the same time.
         JobRecord.objects.filter(pk=job.pk).update(cancel=True)
         return Response(JobSerializer(job).data)

@@ -144,6 +144,8 @@ class LinesAskedSerializer(AskedSerializer):
 
 def _asked(request: Request, record: SurveyRecord) -> tuple[Selection, dict[str, Any]]:
     values = LinesAskedSerializer.of(request)
+    # Addresses of visitors are personal data: whoever needs to see them whole is named by an
+    # administrator.
     if values["whole"] and not request.user.is_staff:
         raise PermissionDenied("Whole addresses of visitors are shown to administrators alone.")
     classes = tuple(int(each) for each in values["classes"].split(",") if each)
@@ -162,6 +164,7 @@ class LogsEndpoint(APIView):
         sums = rows.aggregate(
             first=Min("first"), last=Max("last"), lines=Sum("lines", default=0), count=Count("pk")
         )
+        # What is in trouble first, so that it is never among those that are cut off.
         fine = Case(When(trouble="", unread=[], then=1), default=0)
         told = rows.order_by(fine, "-rejected", "-lines", "path")[:MOST_SOURCES]
         logs = LogsView(
@@ -266,4 +269,5 @@ def shortened(client: str) -> str:
 
 def _without_client(line: RawLine) -> RawLine:
     short = shortened(line.client)
+    # The line as it stands holds the address, too, perhaps more than once.
     return replace(line, client=short, text=line.text.replace(line.client, short))

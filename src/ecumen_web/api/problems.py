@@ -35,6 +35,7 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
         return Response({"detail": str(error)}, status=400)
     if isinstance(error, ValidationError):
         fields = error.detail if isinstance(error.detail, dict) else {"": error.detail}
+        # One clear line: the first fault, as each must be mended before the next is met.
         field, lines = next(iter(fields.items()))
         text = " ".join(str(line) for line in lines)
         return Response({"detail": f"{field}: {text}"}, status=400)
@@ -42,6 +43,8 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
         told = _of_the_disk(error)
         if told is not None:
             log.error("%s", error)
+            # "Insufficient Storage" (RFC 4918, section 11.5): the request was right, and can be
+            # sent again.
             return Response({"detail": told}, status=507)
     return exception_handler(error, context)
 

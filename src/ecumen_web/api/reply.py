@@ -120,6 +120,7 @@ def _check_reach(survey: Survey, address: str, port: int, origin: str) -> None:
             "ecumen survey, and load it"
         )
     own = ipaddress.ip_address(address)
+    # A socket of IPv6 for all addresses takes connections of IPv4, too (ipv6(7)).
     wild = {"0.0.0.0", "::"} if own.version == 4 else {"::"}
     reached = own.is_loopback or address in survey.addresses
     for each in survey.listeners:

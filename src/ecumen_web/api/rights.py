@@ -231,6 +231,8 @@ class NeighboursEndpoint(APIView):
     def get(self, request: Request, survey: str) -> Response:
         """Which owner can read or change what another keeps private."""
         scene = scene_of(survey_of(survey).file)
+        # As long as the scene is kept, its matrix is: owners times owners is the dearest thing to
+        # work out here.
         cells = scene.once("neighbours", neighbours)
         view = NeighboursView(cells[:MOST_CELLS], max(0, len(cells) - MOST_CELLS))
         return Response(NeighboursSerializer(view).data)

@@ -66,7 +66,7 @@ class _Wrong:
         """What is wrong in a root, and not in one within it; the worst first."""
         if folder.root is None:
             return []
-        inner = tuple(f"{each.path}/" for each in folder.folders) or ("\0",)
+        inner = tuple(f"{each.path}/" for each in folder.folders)
         known: dict[str, FindingRecord] = {}
         for top in {folder.path, folder.root.physical}:
             for path in self._from(top):
@@ -155,6 +155,7 @@ class _Drawing:
         self.plots: list[RootPlot] = []
 
     def draw(self, folder: GroundFolder, depth: int) -> None:
+        # Two levels stay open, so that even thousands of roots show where they lie.
         closed = bool(folder.folders) and not self.whole and depth >= 2
         found = self.wrong.within(folder)
         inner = [] if closed else folder.folders

@@ -94,6 +94,8 @@ class Access:
 
     def over(self, base: Access) -> Access:
         """A later section's rules upon an earlier one's: in their place, unless merging is on."""
+        # A section that holds no rule does not end the inheritance, but what it says of merging
+        # counts for the next one ("AuthMerging").
         if not self.rules:
             return Access(base.rules, self.merging, base.unread + self.unread, base.inherited)
         if self.merging == "off":
@@ -206,6 +208,7 @@ def judge(access: Access, visitor: Visitor) -> tuple[AccessOutcome | None, tuple
         return None, tuple(leaf.directive for leaf in unknown)
     outcomes = set()
     choices = (AccessOutcome.GRANTED, AccessOutcome.DENIED, AccessOutcome.LOGIN)
+    # Whatever the unknown ones said, if the end is the same each time it is known.
     for guess in product(choices, repeat=len(unknown)):
         assumed = {id(leaf): value for leaf, value in zip(unknown, guess, strict=True)}
         outcomes.add(_whole(access, visitor, assumed))
@@ -323,6 +326,8 @@ def _local(visitor: Visitor) -> AccessOutcome:
     if visitor.client is None:
         return AccessOutcome.DENIED
     client = ipaddress.ip_address(visitor.client)
+    # An address of IPv4 that came over a socket for both is one of IPv4 to the server
+    # (mod_authz_host).
     mapped = getattr(client, "ipv4_mapped", None) or client
     return _granted(mapped.is_loopback or visitor.client == visitor.server)
 

@@ -306,6 +306,8 @@ class Variables:
         if name in _PLAIN:
             return plain_variable(name, asking, self.settings)
         # Words that the server does not know stand for nothing.
+        # The server tells its variables apart by their length first (mod_rewrite, lookup_variable):
+        # one of another length is none of its own.
         known_length = {4, 5, 8, 9, 10, 11, 12, 13, 14, 15, 16, 21}
         return None if len(name) in known_length else ""
 

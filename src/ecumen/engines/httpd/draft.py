@@ -93,6 +93,7 @@ def _optioned(held: _Bits, given: tuple[str, ...]) -> _Bits | str:
         option = _OPTION_WORDS.get(word.lstrip("+-").lower() if sign else word.lower())
         if option is None:
             return f"Illegal option {word}"
+        # The first word without a sign throws away what held before; so each further one adds.
         if not sign and first:
             bits, whole, first = Opt.NONE, True, False
         if sign == "-":
@@ -118,6 +119,7 @@ def _overridable(
             classes.add(key)
             if key == "options" and value:
                 options = _options_of(value)
+        # `Nonfatal=` says which lines are passed over rather than fail on ("AllowOverride").
         elif key == "nonfatal":
             nonfatal |= {"override", "unknown"} if value == "all" else {value}
         elif key == "none":
@@ -181,6 +183,7 @@ class Draft:
 
     def _limit(self, directive: Directive, outer: Limited | None) -> None:
         limited = limited_by(directive)
+        # What several of them, one in the other, would mean together is not worked out.
         if limited is None or outer is not None:
             self.unread.append(directive)
             return
@@ -263,6 +266,7 @@ class Draft:
         names = before if isinstance(before, tuple) else ()
         # An empty word ends the line to whoever reads it word by word (ap_getword_conf).
         given = given[: given.index("")] if "" in given else given
+        # `disabled` among other names is a name like any ("DirectoryIndex"; measured).
         alone = len(given) == 1 and given[0].lower() == "disabled"
         self.values["index"] = () if alone else (*names, *given)
         self.values["index_place"] = directive.place

@@ -181,6 +181,7 @@ class Serving:
             return False
         if not decide(around, self.walker.subject, READ).allowed:
             return False
+        # Which names lie beside it is what the answer hangs on.
         if not around.listed or self.asking.status != 200:
             self._doubt(codes.SERVE_SPELLING_UNSEEN, rank, {"name": name})
             return True
@@ -193,6 +194,8 @@ class Serving:
         if not found:
             return False
         (likest, chosen), *others = found
+        # The server only sends on where one name stands out; names of one stem it always offers for
+        # choosing.
         if likest is Likeness.STEM or any(likeness == likest for likeness, _ in others):
             names = ", ".join(each for _, each in found[:MOST_SPELLINGS])
             facts = {"name": name, "count": len(found), "names": names}

@@ -79,6 +79,7 @@ def _normalise(data: bytes) -> bytes | None:
         if len(pair) < 2 or pair[0] not in _HEX or pair[1] not in _HEX:
             return None
         byte = int(pair, 16)
+        # So that `%2e%2e` is a dot segment, too (RFC 3986, section 6.2.2.2).
         if byte in _UNRESERVED:
             plain.append(byte)
         else:
@@ -97,6 +98,7 @@ def _without_dots(path: bytes, *, above: bool = False) -> bytes | None:
             if not kept and not above:
                 return None
             del kept[-1:]
+        # An empty segment is a doubled slash, which is merged ("MergeSlashes").
         if part in (b".", b"..", b""):
             if last:
                 kept.append(b"")
