@@ -166,6 +166,7 @@ class Columns:
             [codes.setdefault(name, len(codes)) for name in other.context_names], np.uint16
         )
         for block in other.blocks:
+            # Two parts of a survey that were made side by side number contexts each in its own way.
             codes_before = np.frombuffer(block.columns["context"], np.uint16)
             block.columns["context"] = array("H", known[codes_before].tobytes())
         self.folders |= other.folders
@@ -235,6 +236,7 @@ class FileTable:
         """
         table = cls()
         held: dict[str, set[str]] = {}
+        # Sorted, so that a folder stands in front of what is in it.
         for entry in sorted(entries, key=lambda each: each.path):
             around, _, leaf = entry.path.rpartition("/")
             around = around or "/"
@@ -330,6 +332,7 @@ class FileTable:
     ) -> None:
         """Adds a row while the table is being built; of two for one path the first stands."""
         row = len(self.kind)
+        # A second row of one path would give two answers, by whichever way it is asked.
         if self._row.setdefault(path, row) != row:
             return
         self._held[0].append(path)

@@ -105,6 +105,8 @@ class OverlaidTable(FileTable):
 
     def __init__(self, base: FileTable, changed: Mapping[str, Entry | None]) -> None:
         # Nothing of the table above is set up: what is asked by number comes from `_flat`.
+        # A change of a change is one change of the first base: however often a plan is tried, a
+        # question never goes through more than two tables.
         under = base if isinstance(base, OverlaidTable) else None
         self.base: FileTable = base if under is None else under.base
         self.changed: dict[str, Entry | None] = {
@@ -115,6 +117,8 @@ class OverlaidTable(FileTable):
 
     def __getattr__(self, name: str) -> Any:
         if name not in _NUMBERS and name not in ("context_names", "_extra"):
+            # What is set up when it is first asked for, and pickling, look for attributes that may
+            # not be there.
             raise AttributeError(name)
         return getattr(self._flat, name)
 
@@ -270,6 +274,7 @@ def _without(table: FileTable, paths: list[str], gone: list[int]) -> list[str]:
         column = getattr(table, name)
         left = np.frombuffer(column, column.typecode)[kept]
         setattr(table, name, array(column.typecode, left.tobytes()))
+    # Where each row that is kept comes to stand.
     numbers = np.cumsum(kept) - 1
     table._extra = {int(numbers[row]): each for row, each in table._extra.items() if kept[row]}
     return [path for path, there in zip(paths, kept.tolist(), strict=True) if there]

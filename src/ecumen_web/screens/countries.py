@@ -37,6 +37,7 @@ def countries() -> Country | None:
 @lru_cache(maxsize=1)
 def _opened(path: Path, changed_at: int) -> Country:
     """changed_at: a newer file of the same name is opened anew."""
+    # In memory: a file that is replaced while it is mapped would end the process.
     reader = maxminddb.open_database(path, maxminddb.MODE_MEMORY)
 
     @lru_cache(maxsize=100_000)

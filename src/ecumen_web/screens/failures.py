@@ -159,8 +159,10 @@ class _Known:
 
 def failures(record: SurveyRecord, asked: Selection) -> Failures:
     """Why requests failed in a range, the most frequent cause first."""
+    # What is kept in memory holds as long as no failure is added, and no cause is worked out anew.
     last = FailureSum.objects.aggregate(last=Max("id"))["last"]
     known = _known(record, record.revision, KindCause.objects.filter(survey=record).count(), last)
+    # Rounded up, or the hour in which a range ends would be missing.
     hours = [asked.begin // HOUR, -(-asked.end // HOUR)]
     values: list[object] = [record.pk, *hours]
     clauses = {"and_site": "", "and_class": ""}
@@ -284,6 +286,7 @@ def _said(gate: str, places: dict[str, int], said: SaidLines) -> list[Said]:
     """Where the engine's own reason belongs to the gate, or is one that we do not know."""
     found: dict[str, Said] = {}
     for reason, count, message in (line for place in places for line in _below(place, said)):
+        # The log may say other things of the same file, at other times.
         if gate not in GATE_OF.get(Reason[reason.upper()], (gate,)):
             continue
         had = found.get(reason)

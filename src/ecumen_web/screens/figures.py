@@ -188,6 +188,7 @@ def _where(asked: Selection) -> tuple[str, list[int]]:
 def _spans(asked: Selection) -> list[tuple[str, int, int]]:
     """The table, and the numbers of its rows, for each piece of the range."""
     first, last = asked.begin // HOUR, -(-asked.end // HOUR)
+    # The first whole day that begins in the range, and the first that does not end in it.
     day, behind = -(-first // 24), last // 24
     if day >= behind:
         return [("hoursum", first, last)]
@@ -233,6 +234,8 @@ def _by_hour(asked: Selection, site: int) -> list[tuple[int, ...]]:
 
 
 def _bands(asked: Selection, hours: Sequence[tuple[int, ...]], width: int) -> list[Band]:
+    # Bands begin at multiples of their width, so that they stay where they are while the range
+    # moves.
     begin = asked.begin - asked.begin % width
     found = [Band(at, [0] * 6) for at in range(begin, asked.end, width)]
     for at, status, count, _ in hours:
@@ -360,6 +363,7 @@ def _months(hours: Sequence[tuple[int, ...]], zone: int) -> list[Row]:
 
 def _local(hour: int, zone: int) -> datetime:
     """In the zone of the logs; what no calendar holds counts as its end."""
+    # A log can hold any year; a calendar cannot.
     at = min(max(hour * HOUR + zone, 0), LAST_MOMENT)
     return datetime.fromtimestamp(at, UTC)
 

@@ -49,6 +49,7 @@ def _lost_claims(scene: Scene) -> list[tuple[Site, Named, Site]]:
     for site in scene.hosts:
         asked = [at for door in site.summary.doors for at in _asked_at(scene, door)]
         for claim in site.summary.claims:
+            # A wildcard loses some names and wins others; who asks for it whole?
             if not claim.exact or not _NAME.fullmatch(claim.name):
                 continue
             winners = _lost(scene, site, claim, asked)
@@ -109,6 +110,7 @@ def shadowed(scene: Scene) -> Iterator[Found]:
 def unnamed(scene: Scene) -> Iterator[Found]:
     for (_, address, port), bound in scene.bound.items():
         nameless = [(site, door) for site, door in bound if not site.summary.claims]
+        # httpd takes the first of an address and port, nginx the one that is marked, or the first.
         marked = next((site for site, door in bound if door.default), bound[0][0])
         never = [(site, door) for site, door in nameless if site is not marked]
         if len(bound) < 2 or not never:
@@ -173,6 +175,7 @@ def nobody(scene: Scene) -> Iterator[Found]:
         name = record.name.lower()
         here = [a for a in record.addresses or () if a in own and not is_loopback(a)]
         machine = scene.survey.host.lower()
+        # The machine's own names are for those who work on it; no site need claim them.
         if not here or name in _OF_THE_MACHINE or name.partition(".")[0] == machine:
             continue
         if name.replace(".", "").isdecimal() or ":" in name or name in claimed:

@@ -55,6 +55,7 @@ def _subtrees(scene: Scene) -> tuple[Mapping[str, Subtree], Mapping[str, str]]:
     if confinement.mode == "disabled" or confinement.rules is None:
         return found, inside
     files = scene.survey.files
+    # Each folder right in front of what is in it: so a subtree is known by its top.
     for path in sorted(files.paths, key=lambda each: each.replace("/", "\0")):
         entry = files.get(path)
         actual = type_of(entry.context) if entry else None
@@ -66,6 +67,8 @@ def _subtrees(scene: Scene) -> tuple[Mapping[str, Subtree], Mapping[str, str]]:
             continue
         around = path.rpartition("/")[0]
         top = inside.get(around)
+        # Of another type than its top it is a subtree of its own within: one relabelling would not
+        # say both.
         if top is not None and found[top].actual == actual:
             inside[path] = top
             found[top].count += 1
@@ -148,6 +151,8 @@ def stopped_by_policy(scene: Scene) -> Iterator[PolicyStop]:
 @check("context.switch-off", Impact.OUTAGE, "A policy switch forbids what the configuration wants")
 def switch_off(scene: Scene) -> Iterator[Found]:
     for stop in stopped_by_policy(scene):
+        # A switch that lets the wrong type in opens it to everything of that type; the label is put
+        # right first.
         if not stop.ways or stop.mislabelled:
             continue
         turned, site = stop.ways[0], stop.site

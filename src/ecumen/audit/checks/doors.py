@@ -132,6 +132,7 @@ def _holder(scene: Scene, kind: str, bound: Binding) -> Listener | None:
         if listener.port == bound.port
         and (bound.address == "*" or covers(listener.address, bound.address))
     ]
+    # A socket whose program the survey may not see may well be the engine's own.
     if any(x.program is None or PROGRAMS.get(x.program) == kind for x in there):
         return None
     return there[0] if there else None
@@ -141,6 +142,7 @@ def _holder(scene: Scene, kind: str, bound: Binding) -> Listener | None:
 def twice(scene: Scene) -> Iterable[Found]:
     for number, one in enumerate(scene.engines):
         for other in scene.engines[number + 1 :]:
+            # One finding for each port, however many of their addresses meet.
             told: set[int] = set()
             for mine in one.listens:
                 for theirs in other.listens:

@@ -62,6 +62,7 @@ def _fronts(id: str, impact: Impact, title: str, cause: Cause, keep: Keep = _alw
 
 def _remedies(scene: Scene, front: Front, block: Block) -> list[Remedy]:
     """Plans, where owners, modes and contexts are all that it takes; else words."""
+    # Plans are made for what lies on the disk; a line of configuration is a person's to write.
     if block.code.gate == "ladder":
         found = mending(scene.follower, front.request)
         if found.ways:
@@ -155,6 +156,7 @@ def ignored(scene: Scene) -> Iterator[Found]:
         entry = scene.survey.files.get(f"{root}/.htaccess")
         if entry is None or entry.kind is not Kind.FILE or not entry.size:
             continue
+        # Not known is not ignored.
         if site.engine.reads_override(site.summary.place, root) is not False:
             continue
         yield Found(
@@ -205,6 +207,8 @@ def _uses(scene: Scene, site: Site, root: str, what: str) -> bool:
 def _anywhere(scene: Scene, root: str, ending: str) -> bool:
     found = scene.once(f"files {ending}", _ending(ending))
     at = bisect_left(found, f"{root}/")
+    # In sorted paths, all that lies in a folder stands together, behind the folder's own path with
+    # a slash.
     return at < len(found) and found[at].startswith(f"{root}/")
 
 

@@ -150,6 +150,7 @@ def listing(scene: Scene) -> Iterator[Found]:
         if root is None or root.entry is None:
             continue
         shown = [""] if scene.front(site).serve == "serve.listing" else []
+        # Asking for each folder of thousands of sites takes seconds, and most servers list nowhere.
         if not shown and not scene.once("listings anywhere", _listings_anywhere):
             continue
         shown += _bare_folders(scene, site, root.physical)

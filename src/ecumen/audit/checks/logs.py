@@ -34,6 +34,7 @@ def shared(scene: Scene) -> Iterator[Found]:
         own = [s for s in sites if s.summary.kept is not None and s.summary.kept.own]
         apart = [s for s in own[1:] if not twins(own[0], s)]
         told = {names_site(s.summary.kept.template) for s in own if s.summary.kept is not None}
+        # Where any format is not understood, its lines may say for which site they are.
         if not apart or told != {False}:
             continue
         both = [own[0], *apart]
@@ -73,6 +74,7 @@ def unwritable(scene: Scene) -> Iterator[Found]:
     """The engine opens its logs as root, before it answers anything."""
     reacher = Reacher(scene.survey)
     for path, sites in _by_log(scene).items():
+        # A program that takes lines, a log of the system, or a name made for each request.
         if not path.startswith("/") or "$" in path:
             continue
         there = scene.walker.walk(path)

@@ -31,6 +31,8 @@ def wide_open(scene: Scene) -> Iterator[Found]:
     homes = {a.home.rstrip("/"): a for a in scene.survey.accounts if is_person(a)}
     files = scene.survey.files
     modes, kinds = np.array(files.mode), np.array(files.kind)
+    # In a sticky folder everybody may write, but take nothing of others away: so are those for
+    # temporary files.
     sticky = (kinds == _DIR) & (modes & 0o1000 != 0)
     for row in np.flatnonzero((modes & 0o002 != 0) & (kinds != _LINK) & ~sticky).tolist():
         home = next((h for h in _around(files.paths[row]) if h in homes), None)

@@ -23,6 +23,7 @@ def fails_open(scene: Scene) -> Iterator[Found]:
     for engine in scene.engines:
         for each in engine.access_patterns():
             if each.pattern not in tried:
+                # Each costs up to a second, and an owner can write as many as he likes.
                 if len(tried) >= MOST_TRIED:
                     return
                 tried[each.pattern] = _driver(each)

@@ -53,6 +53,7 @@ def _grounds(scene: Scene) -> list[str]:
         while folder.count("/") > 1:
             counted[folder] += 1
             folder = folder.rpartition("/")[0]
+    # A fifth of all roots: so a server may have up to five grounds.
     least = max(FEWEST_IN_GROUND, len(paths) // 5)
     return [folder for folder, count in counted.items() if count >= least]
 
@@ -68,6 +69,7 @@ def out_of_bounds(scene: Scene) -> Iterator[Found]:
         if not root.sites[0].summary.personal
         and not any(path.startswith(f"{ground}/") for ground in grounds)
     ]
+    # Where many are outside, the grounds are a guess, and no rule of the house.
     if not grounds or len(apart) * 5 > len(roots(scene)):
         return
     for root in apart:
