@@ -398,6 +398,18 @@ def test_an_override_file_behind_somebodys_link_is_read_where_he_may_read_it(bas
     assert f"{SECRET} closed" in b"".join(surveyed(configured(base)).texts.values()).decode()
 
 
+def test_an_override_file_that_is_a_link_is_read_where_its_owner_may_read_it(base: Path) -> None:
+    for name, mode in (("closed", 0o640), ("open", 0o644)):
+        text = owned(base / "texts" / name, f"# {SECRET} {name}\n", mode, uid=33)
+        link = base / "www" / name / ".htaccess"
+        link.parent.mkdir()
+        link.symlink_to(text)
+        os.lchown(link, NOBODY, NOBODY)
+    texts = b"".join(surveyed(configured(base)).texts.values()).decode()
+    assert f"{SECRET} open" in texts
+    assert f"{SECRET} closed" not in texts
+
+
 def test_a_map_that_a_user_names_is_read_where_that_user_may_read_it(base: Path) -> None:
     secret = base / "secret.map"
     secret.write_text(f"key {SECRET}\n")

@@ -293,17 +293,15 @@ class Collector:
         return set() if folder in self._asked_for else self._led.get(folder, set()) - {0}
 
     def named(self, leaves: frozenset[str]) -> Iterator[str]:
-        """Plain files with one of these names among what was gathered. No links: what they lead to
-        is not for its owner to choose.
-        """
+        """Plain files and links with one of these names among what was gathered."""
         for path, entry in self.entries.items():
-            if entry.kind is Kind.FILE and path.rpartition("/")[2] in leaves:
+            if entry.kind in (Kind.FILE, Kind.LINK) and path.rpartition("/")[2] in leaves:
                 yield path
-        plain = KINDS.index(Kind.FILE)
+        plain = (KINDS.index(Kind.FILE), KINDS.index(Kind.LINK))
         for path, folder in self.columns.folders.items():
             names = folder.leaves
             for leaf in leaves.intersection(names):
-                if folder.column("kind")[names.index(leaf)] == plain:
+                if folder.column("kind")[names.index(leaf)] in plain:
                     yield f"{path.rstrip('/')}/{leaf}"
 
 

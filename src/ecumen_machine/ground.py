@@ -180,15 +180,18 @@ class Ground:
         self._collector.follow_links()
 
     def read_named(self, leaves: Sequence[str]) -> None:
-        """Reads the plain files with one of these names among all that was noted; what was only
-        come to by somebody's link, where he may read it himself.
+        """Reads what has one of these names among all that was noted; what was only come to by
+        somebody's link, and what such a link leads to, where he may read it himself.
         """
         for path in list(self._collector.named(frozenset(leaves))):
             led_by = self._collector.led_by(path)
+            physical = self._collector.path(path)
             if not led_by:
                 self.read(path)
-            elif path not in self._texts and (text := self._text(path, path, led_by)) is not None:
-                self._texts[path] = text
+            elif physical is not None and physical not in self._texts:
+                text = self._text(path, physical, led_by)
+                if text is not None:
+                    self._texts[physical] = text
 
     def table(self) -> FileTable:
         return self._collector.table()

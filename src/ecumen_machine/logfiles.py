@@ -65,16 +65,18 @@ def _tallied(blocks: Iterable[bytes], formats: Sequence[Form]) -> Tally:
 
 
 def _whole_lines(blocks: Iterable[bytes], counting: Counting) -> Iterator[bytes]:
-    """The blocks again, cut where lines end; a last line that is cut is rejected."""
-    rest = b""
+    """The blocks again, cut where lines end; what is left behind the last end is a line, too."""
+    rest = before = b""
     for block in blocks:
         data = rest + block
         end = data.rfind(b"\n") + 1
+        if end:
+            before = data[data.rfind(b"\n", 0, end - 1) + 1 : end - 1]
         # Of a line that is too long its beginning is enough to know so.
         rest = data[end:][: LONGEST_LINE + 1]
         yield data[:end]
     if rest:
-        counting.reject()
+        counting.unended(rest, before)
 
 
 def _unpacked(stream: IO[bytes]) -> Iterator[bytes]:

@@ -14,7 +14,7 @@ from ecumen.logs.template import Form
 LONGEST_LINE = 1 << 20  # bytes; a longer one is rejected
 # RFC 9112, section 3: a request line. One without a protocol is of HTTP/0.9, or was cut.
 _REQUEST = re.compile(
-    rb"([!#$%&'*+.^_`|~0-9A-Za-z-]+) (/\S*|\*|[A-Za-z][A-Za-z0-9+.-]*://\S*|[^\s/]+:\d+)"
+    rb"([!#$%&'*+.^_`|~0-9A-Za-z-]+) (/[^ ]*|\*|[A-Za-z][A-Za-z0-9+.-]*://[^ ]*|[^\s/]+:\d+)"
     rb"(?: (HTTP/\d(?:\.\d)?))?\Z"
 )
 _KEPT = 100_000

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta, timezone
+from datetime import UTC, date, datetime, timedelta, timezone
 from functools import lru_cache
 
 from ecumen.caches import Bounded
@@ -42,13 +42,15 @@ class Moments:
         """That of a line; None where it has none, or one that cannot be."""
         if "time" in fields:
             return self.clf(fields["time"].strip(b"[]"))
-        return self.iso(fields["iso"]) if "iso" in fields else None
+        if "iso" in fields:
+            return self.iso(fields["iso"])
+        return self.parted(fields)
 
     def stamp(self, fields: Mapping[str, bytes]) -> tuple[int, int] | None:
         """That of a line as seconds since 1970, UTC, and its zone; None as in `of`."""
         text = fields.get("time")
         if text is None:
-            moment = self.iso(fields["iso"]) if "iso" in fields else None
+            moment = self.of(fields)
             return None if moment is None else (_since(moment.at), moment.zone)
         text = text.strip(b"[]")
         minute = text[:17] + text[20:]
@@ -88,6 +90,24 @@ class Moments:
         found = self._minutes[minute] = _minute(text)
         return found
 
+    def parted(self, fields: Mapping[str, bytes]) -> Moment | None:
+        """Of the parts that strftime(3) writes, by their letters behind `t.`; without a zone it is
+        in UTC. None where the day or the hour is missing.
+        """
+        for name, digits in _PARTS_OF_A_SECOND:
+            if name in fields:
+                return self.iso(fields[name][:-digits])
+        day = _day(fields)
+        hour = _hour_of(fields)
+        if day is None or hour is None:
+            return None
+        minute, second = (fields.get(name, b"00").decode("ascii") for name in ("t.M", "t.S"))
+        zone = fields.get("t.z", b"+0000").decode("ascii")
+        # A leap second is told as the one before it, which a calendar knows.
+        second = "59" if second == "60" else second
+        text = f"{day}T{hour:02d}:{minute}:{second}{zone[:3]}:{zone[3:]}"
+        return self.iso(text.encode("ascii"))
+
     def iso(self, text: bytes) -> Moment | None:
         """ISO 8601; without a zone it is in UTC. A bare number is seconds since 1970."""
         try:
@@ -103,6 +123,49 @@ class Moments:
             return Moment(at.astimezone(UTC), shown, shown[:13], int(zone.total_seconds()))
         except (ValueError, OverflowError):
             return None
+
+
+_PARTS_OF_A_SECOND = (("t.msec", 3), ("t.usec", 6))
+_FULL_MONTHS = (
+    b"January February March April May June July August September October November December"
+).split()
+
+
+def has_moment(fields: Mapping[str, bytes]) -> bool:
+    """Whether a line of this form says when it was."""
+    return any(name in ("time", "iso") or name.startswith("t.") for name in fields)
+
+
+def _day(fields: Mapping[str, bytes]) -> str | None:
+    """As `2031-04-02`."""
+    get = fields.get
+    short = get("t.y")
+    # The century as POSIX has it for two digits.
+    year = get("t.Y") or (short and (b"19" if short >= b"69" else b"20") + short)
+    if not year:
+        return None
+    if (of_year := get("t.j")) is not None:
+        try:
+            return (date(int(year), 1, 1) + timedelta(int(of_year) - 1)).isoformat()
+        except (ValueError, OverflowError):
+            return None
+    named = _MONTHS.get(get("t.b", b"")) or _month_in_full(get("t.B", b""))
+    month, day = get("t.m") or (b"%02d" % named if named else None), get("t.d")
+    if month is None or day is None:
+        return None
+    return f"{year.decode()}-{month.decode()}-{day.replace(b' ', b'0').decode()}"
+
+
+def _month_in_full(name: bytes) -> int | None:
+    return _FULL_MONTHS.index(name) + 1 if name in _FULL_MONTHS else None
+
+
+def _hour_of(fields: Mapping[str, bytes]) -> int | None:
+    if "t.H" in fields:
+        return int(fields["t.H"])
+    if "t.I" not in fields or "t.p" not in fields:
+        return None
+    return int(fields["t.I"]) % 12 + (12 if fields["t.p"].lower() == b"pm" else 0)
 
 
 def _minute(text: bytes) -> tuple[datetime, str, str, int] | None:

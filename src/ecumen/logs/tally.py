@@ -15,7 +15,7 @@ from datetime import UTC, datetime, timedelta
 from ecumen.logs.columns import LineColumns, Minute
 from ecumen.logs.entry import LONGEST_LINE, NOTHING, Requests, asked_for
 from ecumen.logs.forms import DirectiveError
-from ecumen.logs.moments import Moments
+from ecumen.logs.moments import Moments, has_moment
 from ecumen.logs.template import DATE, USUAL, Form
 
 _MINUTE = re.compile(DATE + rb"\Z")
@@ -154,17 +154,21 @@ class Counting:
         known = self._moments.minute(text)
         return known is not None and known[0] < _LATEST
 
-    def reject(self) -> None:
-        """A line that was cut."""
-        self._tally.lines += 1
-        self._tally.rejected += 1
+    def unended(self, line: bytes, before: bytes) -> None:
+        """A last line without its end: it counts where it is whole by the form of the one before,
+        as what was cut may well be of a shorter form.
+        """
+        forms = self.formats
+        self.formats = [form for form in forms if _fits(form, before)][:1] or forms
+        self.line(line)
+        self.formats = forms
 
     def _count(self, fields: Mapping[str, bytes]) -> bool:
         """False where the moment or the size is none: nothing is counted then."""
         tally = self._tally
         moment = self._moments.of(fields)
         size = fields.get("bytes", fields.get("sent", NOTHING))
-        if moment is None and ("time" in fields or "iso" in fields):
+        if moment is None and has_moment(fields):
             return False
         if not (size.isdigit() or size in (NOTHING, b"")) or len(size) > MOST_DIGITS:
             return False
@@ -185,6 +189,13 @@ class Counting:
             if asked[1]:
                 tally.paths[asked[1]] += 1
         return True
+
+
+def _fits(form: Form, line: bytes) -> bool:
+    try:
+        return form.fields(line.removesuffix(b"\r")) is not None
+    except DirectiveError:
+        return False
 
 
 def _add_columns(whole: Tally, columns: LineColumns, moments: Moments) -> None:

@@ -37,22 +37,25 @@ _ANY = rb".*?"
 _NUMBER = rb"\d{1,18}|-"
 _STATUS = rb"\d{3}"
 
+# A name, or an address of IPv6, which has colons of its own, in brackets or not.
+_SERVER = rb"(?:\[[^]\s]*\]|[^\s:]*(?::[0-9A-Fa-f:.]*:[0-9A-Fa-f.]*)?)"
 # What a field of httpd's language holds, and its form where it stands bare.
 _HTTPD: dict[str, tuple[str, bytes]] = {
     "h": ("client", rb"\S+"), "a": ("client", rb"\S+"), "l": ("", rb"\S+"), "u": ("user", _ANY),
     "t": ("time", rb"\[" + DATE + rb"\]"), "r": ("request", _ANY), "s": ("status", _STATUS),
     "b": ("bytes", _NUMBER), "B": ("bytes", _NUMBER), "O": ("sent", _NUMBER),
     "m": ("method", _WORD), "U": ("path", _ANY), "q": ("query", rb"(?:\?.*?)?"),
-    "H": ("protocol", _WORD), "v": ("site", rb"[^\s:]*"), "V": ("host", rb"[^\s:]*"),
-    "p": ("port", rb"\d+"), "D": ("microseconds", rb"\d{1,18}|-"), "T": ("seconds", rb"\d{1,18}|-"),
+    "H": ("protocol", _WORD), "v": ("site", _SERVER), "V": ("host", _SERVER),
+    "f": ("", _ANY), "R": ("", _ANY), "p": ("port", rb"\d+"),
+    "D": ("microseconds", rb"\d{1,18}|-"), "T": ("seconds", rb"\d{1,18}|-"),
 }  # fmt: skip
 _NGINX: dict[str, tuple[str, bytes]] = {
     "remote_addr": ("client", rb"\S+"), "remote_user": ("user", _ANY),
     "time_local": ("time", DATE), "time_iso8601": ("iso", _ISO), "request": ("request", _ANY),
     "status": ("status", _STATUS), "body_bytes_sent": ("bytes", _NUMBER),
     "bytes_sent": ("sent", _NUMBER), "request_method": ("method", _WORD),
-    "request_uri": ("target", _ANY), "uri": ("path", _ANY), "host": ("host", rb"[^\s:]*"),
-    "http_host": ("host", _ANY), "server_name": ("site", rb"[^\s:]*"),
+    "request_uri": ("target", _ANY), "uri": ("path", _ANY), "host": ("host", _SERVER),
+    "http_host": ("host", _ANY), "server_name": ("site", _SERVER), "msec": ("iso", rb"\d+\.\d{3}"),
     "http_referer": ("referrer", _ANY), "http_user_agent": ("agent", _ANY),
     "server_protocol": ("protocol", _WORD), "server_port": ("port", rb"\d+"),
     "args": ("query", _ANY), "query_string": ("query", _ANY),
@@ -60,8 +63,32 @@ _NGINX: dict[str, tuple[str, bytes]] = {
 }  # fmt: skip
 _HEADERS = {"referer": "referrer", "user-agent": "agent", "host": "host"}
 _UNITS = {"s": "seconds", "ms": "milliseconds", "us": "microseconds"}
-_HTTPD_FIELD = re.compile(r"%(?:[!<>]|\d{3},?)*(?:\{([^}]*)\})?([<>]?)(\^?[A-Za-z%])")
+_HTTPD_FIELD = re.compile(r"%(?:[!<>]|\d{3},?)*(?:\{([^}]*)\})?([<>]?)(\^[A-Za-z]{2}|[A-Za-z%])")
 _NGINX_FIELD = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
+
+
+# In front of the name of a field that only some lines hold.
+_AT_TIMES = "?"
+# Times since 1970, and parts of a second, which are left out (mod_log_config, "%{format}t").
+_SINCE = {
+    "sec": ("iso", rb"\d{9,10}"), "msec": ("t.msec", rb"\d{1,16}"),
+    "usec": ("t.usec", rb"\d{1,19}"), "msec_frac": ("", rb"\d{3}"), "usec_frac": ("", rb"\d{6}"),
+}  # fmt: skip
+# What stands for several, and for what (strftime(3), in the locale of the server's own: "C").
+_MEANS = {
+    "c": "%a %b %e %H:%M:%S %Y", "D": "%m/%d/%y", "x": "%m/%d/%y", "F": "%Y-%m-%d",
+    "r": "%I:%M:%S %p", "R": "%H:%M", "T": "%H:%M:%S", "X": "%H:%M:%S", "h": "%b",
+    "n": "\n", "t": "\t",
+}  # fmt: skip
+_TOGETHER = re.compile(r"%([cDxFrRTXhnt])")
+_TIMES: dict[str, tuple[str, bytes]] = {
+    "Y": ("t.Y", rb"\d{4}"), "y": ("t.y", rb"\d\d"), "m": ("t.m", rb"\d\d"),
+    "b": ("t.b", rb"[A-Z][a-z]{2}"), "B": ("t.B", rb"[A-Z][a-z]+"), "d": ("t.d", rb"\d\d"),
+    "e": ("t.d", rb"[ \d]\d"), "j": ("t.j", rb"\d{3}"), "H": ("t.H", rb"\d\d"),
+    "k": ("t.H", rb"[ \d]\d"), "I": ("t.I", rb"\d\d"), "l": ("t.I", rb"[ \d]\d"),
+    "M": ("t.M", rb"\d\d"), "S": ("t.S", rb"\d\d"), "p": ("t.p", rb"[AP]M"),
+    "P": ("t.p", rb"[ap]m"), "z": ("t.z", rb"[+-]\d{4}"), "s": ("iso", rb"\d{9,10}"),
+}  # fmt: skip
 
 
 class TemplateError(EcumenError):
@@ -86,23 +113,28 @@ class Form(Protocol):
 class LineFormat:
     """A template, ready to take lines apart. at: the number of each known field's group.
 
-    undo: takes back the escapes of one field.
+    undo: takes back the escapes of one field. at_times: fields that only some lines hold.
     """
 
     name: str
     code: re.Pattern[bytes]
     at: dict[str, int]
     undo: Callable[[bytes], bytes]
+    at_times: tuple[str, ...] = ()
 
     @property
     def has(self) -> frozenset[str]:
-        return frozenset(self.at)
+        return frozenset(name.lstrip(_AT_TIMES) for name in self.at)
 
     def fields(self, line: bytes) -> Mapping[str, bytes] | None:
         match = self.code.match(line)
         if match is None:
             return None
         found = dict(zip(self.at, match.groups(), strict=True))
+        for name in self.at_times:
+            text = found.pop(name)
+            if text != b"-":
+                found[name[1:]] = text
         if b"\\" in line:
             return {name: self.undo(text) for name, text in found.items()}
         return found
@@ -123,7 +155,8 @@ def line_format(given: str) -> LineFormat:
         undo = unescaped
     # In JSON as in the usual form, a quote within a field stands behind a backslash.
     pieces = list(_httpd(template) if _is_httpd(template) else _nginx(template))
-    return LineFormat(given, *_compiled(pieces), undo)
+    code, at = _compiled(pieces)
+    return LineFormat(given, code, at, undo, tuple(n for n in at if n[0] == _AT_TIMES))
 
 
 def _is_httpd(template: str) -> bool:
@@ -144,10 +177,14 @@ def _httpd(template: str) -> Iterator[_Piece]:
         argument, _, letter = match.groups()
         if letter == "%":
             yield "", b"%", False
+        elif letter in _HTTPD and re.match(r"%!?\d", match[0]):
+            # For some statuses alone: for all others a dash stands there.
+            name, form = _HTTPD[letter]
+            yield f"{_AT_TIMES}{name}", b"(?:" + form + b"|-)", True
         elif argument is not None and letter == "i":
             yield _HEADERS.get(argument.lower(), ""), _ANY, True
         elif argument is not None and letter == "t":
-            yield "", _ANY, True
+            yield from _strftime(argument, template)
         elif letter == "T" and argument in _UNITS:
             yield _UNITS[argument], rb"\d{1,18}|-", True
         elif argument is not None and letter == "a":
@@ -159,6 +196,26 @@ def _httpd(template: str) -> Iterator[_Piece]:
             yield name, form, True
     if at < len(text):
         yield "", _literal(text[at:], template), False
+
+
+def _strftime(argument: str, template: str) -> Iterator[_Piece]:
+    """A time by the patterns of strftime(3), in parts that `Moments` puts together; `begin:` and
+    `end:` say which time of the request it is.
+    """
+    pattern = argument.removeprefix("begin:").removeprefix("end:")
+    if pattern in _SINCE:
+        name, form = _SINCE[pattern]
+        yield name, form, True
+        return
+    for at, piece in enumerate(_TOGETHER.sub(lambda m: _MEANS[m[1]], pattern).split("%")):
+        if at == 0 or not piece:
+            literal = piece if at == 0 else "%"
+        else:
+            name, form = _TIMES.get(piece[0], ("", _WORD))
+            yield name, form, True
+            literal = piece[1:]
+        if literal:
+            yield "", literal.encode("utf-8", "surrogateescape"), False
 
 
 def _literal(text: str, template: str) -> bytes:
@@ -191,7 +248,7 @@ def _compiled(pieces: Sequence[_Piece]) -> tuple[re.Pattern[bytes], dict[str, in
         behind = pieces[number + 1] if number + 1 < len(pieces) else ("", b"", False)
         quoted = before == b'"' and not behind[2] and behind[1][:1] == b'"'
         pattern = _QUOTED if quoted and form in (_ANY, _WORD) else form
-        if name and name not in at:
+        if name.lstrip(_AT_TIMES) and name not in at:
             group += 1
             at[name] = group
             whole += b"(" + pattern + b")"
