@@ -417,3 +417,20 @@ def test_every_count_is_what_the_client_did(kind: str, seed: int) -> None:
                 told = dict(map(tuple, found["top_agents"]))
                 assert {k: n for k, n in told.items() if k in agents} == dict(agents)
             assert found["hosts"] == 1
+
+
+def test_a_log_of_another_form_says_which_would_fit(tmp_path: Path) -> None:
+    told: list[str] = []
+    line = '192.0.2.1 - - [02/Apr/2031:15:04:05 +0200] "GET /a HTTP/1.1" 200 5 "-" "x"\n'
+    led, rows, odd = (tmp_path / name for name in ("led.log", "rows.log", "odd.log"))
+    led.write_text(f"a.test:80 {line}" * 3)
+    rows.write_text('{"status": 200, "time": "2031-04-02T15:04:05Z", "path": "/a"}\n' * 3)
+    odd.write_text("nothing of the kind\n")
+    (tmp_path / "plain.log").write_text(line)
+    paths = [str(each) for each in (led, rows, odd, tmp_path / "plain.log")]
+    logfiles.tally_of(paths, USUAL, told.append)
+    assert len(told) == 3
+    assert told[0].startswith(f"{led}: ")
+    assert told[0].endswith("--format vhost_combined")
+    assert told[1].endswith("--format json fits 3 of the first 3")
+    assert told[2].startswith(f"{odd}: none of its lines is of the form combined or common")

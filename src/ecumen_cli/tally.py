@@ -28,7 +28,10 @@ def tally(form: str | None, as_json: bool, top: int, logs: tuple[str, ...]) -> i
     """Counts access logs, plain or gzip; - for standard input."""
     from ecumen_machine.logfiles import tally_of
 
-    found = tally_of(logs, (form,) if form else USUAL).as_dict(top)
+    def note(line: str) -> None:
+        click.echo(f"ecumen: {printable(line)}", err=True)
+
+    found = tally_of(logs, (form,) if form else USUAL, note).as_dict(top)
     if as_json:
         sys.stdout.write(json.dumps(found) + "\n")
     else:

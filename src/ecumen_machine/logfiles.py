@@ -5,21 +5,23 @@ Source: RFC 1952 (several members may follow each other).
 
 from __future__ import annotations
 
+import ipaddress
 import os
 import sys
 import zlib
 from collections import deque
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
-from itertools import pairwise
+from itertools import islice, pairwise
 from typing import IO
 
 from ecumen.errors import EcumenError
 from ecumen.logs.entry import LONGEST_LINE
 from ecumen.logs.forms import form_of
 from ecumen.logs.tally import Counting, Tally
-from ecumen.logs.template import Form, LineFormat
+from ecumen.logs.template import NAMES, USUAL, Form, LineFormat
 
+_LOOKED_AT = 1000  # lines, for a form that fits
 _BLOCK = 15 << 16  # below the longest line, so that few blocks hold one
 _WORTH_SPLITTING = {False: 32 << 20, True: 4 << 20}  # bytes, by whether they are packed
 
@@ -28,16 +30,72 @@ class LogError(EcumenError):
     """A log that cannot be read; says which and why."""
 
 
-def tally_of(paths: Sequence[str], formats: Sequence[str]) -> Tally:
+def tally_of(
+    paths: Sequence[str], formats: Sequence[str], note: Callable[[str], None] = lambda line: None
+) -> Tally:
     """All logs together, `-` for standard input. formats: names or templates, the first that fits
-    a line takes it. Raises LogError, TemplateError.
+    a line takes it. note: is told of each log that none of them fits. Raises LogError,
+    TemplateError.
     """
     compiled = [form_of(each) for each in formats]
     whole = Tally()
     for path in paths:
-        whole.add(_one(path, compiled))
+        found = _one(path, compiled)
+        whole.add(found)
+        if found.lines and not found.parsed:
+            note(
+                f"{path}: none of its lines is of the form {' or '.join(formats)}; {_nearest(path)}"
+            )
+        elif found.parsed and tuple(formats) == USUAL and (other := _led_by_a_site(path)):
+            note(f"{path}: a site and a port seem to lead its lines: --format {other}")
         compiled = [form_of(each) for each in formats]
     return whole
+
+
+def _nearest(path: str) -> str:
+    """What to ask for in place of a form that no line fits, by the first lines of the log."""
+    if path == "-":
+        return "say which with --format"
+    lines = _first_lines(path)
+    fitting = []
+    for name in (*NAMES, "json", "w3c"):
+        counting = Counting([form_of(name)])
+        counting.take(lines)
+        fitting.append((counting.tally.parsed, name))
+    count, name = max(fitting, key=lambda each: each[0])
+    if not count:
+        return "nor of any other that has a name: give its template with --format"
+    return f"--format {name} fits {count} of the first {len(lines)}"
+
+
+def _first_lines(path: str) -> list[bytes]:
+    """Some lines that are not empty, the last one perhaps cut."""
+    with open(path, "rb") as stream:
+        lines = b"".join(islice(_unpacked(stream), 2)).split(b"\n")
+    return [line for line in lines[:_LOOKED_AT] if line]
+
+
+def _led_by_a_site(path: str) -> str:
+    """Such a line is of the usual form, too, with blanks in the name of its user: where what then
+    stands in the second place is an address, it is the visitor's. The form, or "".
+    """
+    if path == "-":
+        return ""
+    lines = _first_lines(path)
+    for name in ("vhost_combined", "vhost_common"):
+        found = [form_of(name).fields(line) for line in lines]
+        clients = [fields["client"] for fields in found if fields is not None]
+        if 2 * sum(_is_address(client) for client in clients) > len(lines):
+            return name
+    return ""
+
+
+def _is_address(client: bytes) -> bool:
+    try:
+        ipaddress.ip_address(client.decode("ascii", "replace"))
+    except ValueError:
+        return False
+    return True
 
 
 def _one(path: str, formats: Sequence[Form]) -> Tally:

@@ -63,7 +63,7 @@ _BUT = frozenset(
     """
     sslengine sslrequire sslrequiressl sslverifyclient ssloptions proxypass proxypassmatch
     proxypassreverse proxyrequests proxyblock authmerging authtype authname mdrequirehttps
-    cacheenable cachefile
+    cacheenable cachefile proxyhtmlenable
 """.split()
 )
 

@@ -187,7 +187,8 @@ class Serving:
             return True
         found = spelled_like(
             name,
-            self.walker.files.children(around.path),
+            # A folder lists itself and the one above, and names of a letter are like these.
+            (".", "..", *self.walker.files.children(around.path)),
             by_case=bool(settings.spelling_by_case),
             by_stem=settings.spelling_by_stem is not False,
         )
