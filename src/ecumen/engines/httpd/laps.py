@@ -7,6 +7,7 @@ Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x", core ("Er
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from ecumen import codes
@@ -21,8 +22,9 @@ from ecumen.engines.httpd.serving import Serving
 from ecumen.engines.httpd.settings import EMPTY, Settings
 from ecumen.engines.httpd.statuses import WITHOUT_CONTENT
 from ecumen.engines.httpd.targets import Target, Targets
+from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.httpd.uri import Address
-from ecumen.engines.httpd.way import REDIRECT, AddressWays
+from ecumen.engines.httpd.way import BY_RULE, REDIRECT, AddressWays
 from ecumen.engines.sites import (
     Answer,
     Block,
@@ -31,6 +33,7 @@ from ecumen.engines.sites import (
     Part,
     Phase,
     Rank,
+    Weighed,
     proof_of,
     weigh,
 )
@@ -86,8 +89,9 @@ class Laps:
                 handling.way.blocks.append(Block(codes.WAY_LOOPS, rank, 500, {}))
                 break
             asking = _next(looked)
-        # An error on the way to the page of an error gets no page of its own.
-        if asking.status == 200:
+        # An error on the way to the page of an error gets no page of its own; but a rule of
+        # rewriting that ends it makes the server forget the first one (r->status; measured).
+        if asking.status == 200 or _ended_by_rule(laps):
             self._error_page(handling, laps)
 
     # --- one lap ---
@@ -147,7 +151,13 @@ class Laps:
             return
         lap = next((lap for lap in laps if lap.first.asking.lap == ends.rank.lap), laps[-1])
         page = error_page(_settings_at(lap, ends.rank), ends.status)
-        shown = None if page is None else self._shown(handling, ends, ends.status, page, lap)
+        try:
+            shown = None if page is None else self._shown(handling, ends, ends.status, page, lap)
+        except _GoesRound:
+            if lap.first.asking.status != 200:
+                raise
+            # In the end the server falls back on the first error, with a page of its own.
+            return
         if shown is None:
             return
         if weighed.part is not None and weighed.block is not None:
@@ -160,6 +170,9 @@ class Laps:
         self, handling: Handling, ends: Block | Answer, status: int, page: ErrorPage, lap: _Lap
     ) -> Answer | None:
         """None for the server's own page, and where it is not known what goes out."""
+        asking = lap.first.asking
+        if page.goes is Goes.LOCAL and asking.lap >= MOST_LAPS:
+            raise _GoesRound
         if status == 200 and page.goes is Goes.LOCAL:
             # Nothing went wrong, so what goes wrong on the way to the page counts, and has a page.
             self._unknown_page(handling, ends, page)
@@ -173,11 +186,13 @@ class Laps:
                 return self._local_page(handling, ends, status, page, lap)
         return None
 
-    def _unknown_page(self, handling: Handling, ends: Block | Answer, page: ErrorPage) -> None:
+    def _unknown_page(
+        self, handling: Handling, ends: Block | Answer, page: ErrorPage, *, stays: bool = True
+    ) -> None:
         facts = {"status": ends.status, "page": page.where}
         proofs = (proof_of(page.directive),)
         # What begins with a slash stays here, so that the status is the error's.
-        stays = page.where.startswith("/") and ends.status != 200
+        stays = stays and page.where.startswith("/") and ends.status != 200
         doubt = Doubt(codes.SERVE_ERROR_PAGE, ends.rank, facts, proofs, only_type=stays)
         handling.serve.doubts.append(doubt)
 
@@ -195,14 +210,33 @@ class Laps:
         inner = Handling.begun("", asking.host.place)
         self.run(asking, inner)
         weighed = weigh(inner.course, of_types=True)
+        by_rule = inner.way.facts.get(BY_RULE) is True
         if not weighed.sure:
-            self._unknown_page(handling, ends, page)
+            self._unknown_page(handling, ends, page, stays=not by_rule)
             return None
         answer = weighed.answer
+        if by_rule:
+            return _afresh(weighed, ends.rank)
         if answer is None or answer.status != 200:
             return None
         kind = None if status in WITHOUT_CONTENT else answer.content_type
         return Answer(status, ends.rank, kind)
+
+
+class _GoesRound(Exception):  # noqa: N818 - a signal, not an error of ours
+    """Pages of errors lead to each other."""
+
+
+def _ended_by_rule(laps: Sequence[_Lap]) -> bool:
+    return laps[-1].first.part.facts.get(BY_RULE) is True
+
+
+def _afresh(weighed: Weighed, rank: Rank) -> Answer | None:
+    """What goes out where the way to the page of an error ends as if it were asked for itself."""
+    if weighed.block is not None:
+        page, status = weighed.block.page, weighed.block.status
+        return page or (None if status is None else Answer(status, rank, ERROR_PAGE))
+    return None if weighed.answer is None else replace(weighed.answer, rank=rank)
 
 
 def _status_alone(handling: Handling, answer: Answer | None) -> Answer | None:

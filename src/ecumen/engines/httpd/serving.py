@@ -591,6 +591,10 @@ class Serving:
                 return True
             stand_in = self._stands_in(sub) if entry is None and not blocks else None
             if stand_in is not None and not stand_in.blocks:
+                sent = self.target.settings.index_sent
+                if sent and stand_in.sub is not None:
+                    self._index_elsewhere(stand_in.sub, sent)
+                    return True
                 self._stand_in(stand_in)
                 return True
             if stand_in is not None:

@@ -456,6 +456,9 @@ def personal_folder(pattern: str, name: str, home: str) -> str | None:
 
 # --- what the rules of hosts and those of folders have in common ---
 
+# Among the facts of a way that a rule of rewriting ends.
+BY_RULE = "by_rule"
+
 
 def not_evaluated(part: Part, what: rewriting.NotEvaluated, rank: Rank) -> None:
     """Notes that a rule of rewriting was beyond what is worked out."""
@@ -482,9 +485,11 @@ def settle(
         return True
     if result.action is rewriting.Action.STATUS:
         ended(part, result.status, rank, proofs)
+        part.facts[BY_RULE] = True
         return True
     if not leads_away:
         return False
+    part.facts[BY_RULE] = True
     location = rewriting.location_of(result, subject, asked_with)
     status = result.status if 300 <= result.status < 400 else 302
     part.code = codes.WAY_SENT
