@@ -706,6 +706,11 @@ SERVE_TYPES_UNREAD = _unsure(
     "The list of content types {path} is not in the survey.",
     of_type=True,
 )
+SERVE_TYPE_SET = _unsure(
+    "serve.type-set",
+    "{directive} at the end sets the content type; to what is not known.",
+    of_type=True,
+)
 SERVE_ERROR_PAGE = _unsure(
     "serve.error-page",
     "For status {status} the site shows {page}; how is not known.",

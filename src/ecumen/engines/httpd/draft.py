@@ -37,6 +37,7 @@ from ecumen.engines.httpd.settings import (
     read_upstream,
 )
 from ecumen.engines.httpd.statuses import KNOWN
+from ecumen.engines.httpd.typeheaders import TypeHeader, read_type_header
 from ecumen.engines.numbers import atoi
 from ecumen.engines.tree import Directive, Place
 from ecumen.patterns import is_refused
@@ -131,6 +132,9 @@ def _overridable(
     return frozenset(classes), options, frozenset(nonfatal)
 
 
+_SPELLING = {"spelling": False, "spelling_by_case": False, "spelling_by_stem": True}
+
+
 class Draft:
     """Gathers the directives of one section.
 
@@ -154,6 +158,7 @@ class Draft:
         self.files: list[FileSection] = []
         self.conditionals: list[Conditional] = []
         self.marks: list[Mark] = []
+        self.type_headers: list[TypeHeader] = []
         self.access: list[Scoped] = []
         self.unread: list[Directive] = []
 
@@ -195,6 +200,9 @@ class Draft:
         values = dict(self.values)
         if self.access:
             values["access"] = access_of(self.access)
+        if not _SPELLING.keys().isdisjoint(values):
+            # Its module merges nothing: what a section does not say of it is as if never said.
+            values = {**_SPELLING, **values}
         # What is not said stays as it is for all that say nothing.
         if self.rewriting is not None:
             values["rewriting"] = self.rewriting
@@ -216,6 +224,8 @@ class Draft:
             values["conditionals"] = tuple(self.conditionals)
         if self.marks:
             values["marks"] = tuple(self.marks)
+        if self.type_headers:
+            values["type_headers"] = tuple(self.type_headers)
         if self.unread or self.refused:
             values["unread"] = (*self.unread, *(directive for directive, _ in self.refused))
         return Settings(**values)  # type: ignore[arg-type]
@@ -389,18 +399,16 @@ class Draft:
         """Response headers matter only where they are ours to predict.
 
         What the server itself sends on is out of reach: it puts the address in last, so that it can
-        neither be changed nor taken off, and what is added is one more; a content type is no header
-        to it until then, so that adding to it has no effect (measured: 8 actions on 8 answers).
+        neither be changed nor taken off, and what is added is one more (measured).
         """
         plain = given[1:] if given[:1] in (["always"], ["onsuccess"]) else given
         action, name = (word.lower() for word in (*plain, "", "")[:2])
-        touched = {
-            "content-type": action in ("set", "setifempty", "unset", "edit", "edit*"),
-            "location": action in ("set", "setifempty", "add", "append", "merge"),
-        }
-        echoed = action == "echo" and any(each in name for each in touched)
-        if touched.get(name, False) or echoed or "early" in given[-1:]:
+        touched = name == "location" and action in ("set", "setifempty", "add", "append", "merge")
+        echoed = action == "echo" and any(each in name for each in ("content-type", "location"))
+        if touched or echoed or "early" in given[-1:]:
             self.unread.append(directive)
+        elif (of_type := read_type_header(directive, given)) is not None:
+            self.type_headers.append(of_type)
         if len(given) == 2 and given[0].lower() == "unset":
             before = self.values.get("taken_off")
             known = before if isinstance(before, frozenset) else frozenset()

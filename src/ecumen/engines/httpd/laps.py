@@ -22,6 +22,7 @@ from ecumen.engines.httpd.serving import Serving
 from ecumen.engines.httpd.settings import EMPTY, Settings
 from ecumen.engines.httpd.statuses import WITHOUT_CONTENT
 from ecumen.engines.httpd.targets import Target, Targets
+from ecumen.engines.httpd.typeheaders import typed_by
 from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.httpd.uri import Address
 from ecumen.engines.httpd.way import BY_RULE, REDIRECT, AddressWays
@@ -150,21 +151,26 @@ class Laps:
         if ends is None or ends.status is None:
             return
         lap = next((lap for lap in laps if lap.first.asking.lap == ends.rank.lap), laps[-1])
-        page = error_page(_settings_at(lap, ends.rank), ends.status)
+        settings = _settings_at(lap, ends.rank)
+        page = error_page(settings, ends.status)
         try:
             shown = None if page is None else self._shown(handling, ends, ends.status, page, lap)
         except _GoesRound:
             if lap.first.asking.status != 200:
                 raise
             # In the end the server falls back on the first error, with a page of its own.
-            return
+            shown = None
+        if settings.type_headers and (shown is None or shown.location is not None):
+            shown = _own_page(handling, ends, ends.status, shown, settings)
         if shown is None:
             return
         if weighed.part is not None and weighed.block is not None:
             _replace(weighed.part, weighed.block, replace(weighed.block, page=shown))
         for part in handling.course:
             if part.answer is not None and part.answer is weighed.answer:
-                part.answer = replace(shown, location=shown.location or part.answer.location)
+                # Another error takes the place of being sent on; a page does not.
+                kept = part.answer.location if shown.status == ends.status else None
+                part.answer = replace(shown, location=shown.location or kept)
 
     def _shown(
         self, handling: Handling, ends: Block | Answer, status: int, page: ErrorPage, lap: _Lap
@@ -221,6 +227,21 @@ class Laps:
             return None
         kind = None if status in WITHOUT_CONTENT else answer.content_type
         return Answer(status, ends.rank, kind)
+
+
+def _own_page(
+    handling: Handling, ends: Block | Answer, status: int, shown: Answer | None, settings: Settings
+) -> Answer:
+    """The server's own page, with the content type that the site gives to all answers."""
+    plain = Answer(status, ends.rank, None if status in WITHOUT_CONTENT else ERROR_PAGE)
+    page = plain if shown is None else shown
+    kind, unknown = typed_by(settings.type_headers, page.content_type, own=True)
+    if unknown is not None:
+        facts = {"directive": unknown.directive.name}
+        proofs = (proof_of(unknown.directive),)
+        doubt = Doubt(codes.SERVE_TYPE_SET, ends.rank, facts, proofs, only_type=True)
+        handling.serve.doubts.append(doubt)
+    return replace(page, content_type=kind)
 
 
 class _GoesRound(Exception):  # noqa: N818 - a signal, not an error of ours

@@ -20,6 +20,7 @@ from ecumen.engines.httpd.server import Server, with_value
 from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.spelling import Likeness, spelled_like
 from ecumen.engines.httpd.targets import Target
+from ecumen.engines.httpd.typeheaders import typed_by
 from ecumen.engines.httpd.uri import escaped
 from ecumen.engines.httpd.walk import Walked, may_read
 from ecumen.engines.httpd.way import REDIRECT
@@ -87,8 +88,25 @@ class Serving:
         self.target = target
         self.path = looked.way.path
         self.goes_on: Looked | None = None
+        # Of what goes out, which may be an index or what stands in for something.
+        self.served: Settings = target.settings
 
     def decide(self) -> None:
+        """What goes out, or stands against it."""
+        self._decide()
+        answer = self.part.answer
+        # Of what is answered to OPTIONS the type is not known before, either.
+        known = self.part.code != codes.SERVE_OPTIONS
+        if known and answer is not None and answer.status == 200 and self.served.type_headers:
+            kind, unknown = typed_by(self.served.type_headers, answer.content_type, own=False)
+            self.part.answer = replace(answer, content_type=kind)
+            self.part.facts["type"] = ContentType(kind or "")
+            if unknown is not None:
+                facts = {"directive": unknown.directive.name}
+                proof = proof_of(unknown.directive)
+                self._doubt(codes.SERVE_TYPE_SET, answer.rank, facts, proof, only_type=True)
+
+    def _decide(self) -> None:
         walked = self.target.walked
         if walked.unseen:
             self.part.code = codes.PASSAGE_NOT_REACHED
@@ -317,6 +335,7 @@ class Serving:
 
     def _file(self, looked: Looked, target: Target, entry: Entry, path: str) -> None:
         walked = target.walked
+        self.served = target.settings
         rank = Rank(Phase.CONTENT)
         typed = self._typed(looked, target, path)
         self.part.facts |= {"path": path, "type": ContentType(typed.type or "")}
@@ -418,7 +437,7 @@ class Serving:
             if self._handed_on(typed.handler, proof):
                 return True
             self._doubt(codes.SERVE_HANDLER, rank, {"handler": typed.handler}, proof)
-        if looked.handler is not None and entry is not None:
+        if looked.handler is not None:
             self._doubt(codes.SERVE_HANDLER, rank, {"handler": "a program"}, looked.handler)
         elif looked.scripts is not None and entry is not None and not self._nobody(_PROGRAM):
             self._doubt(codes.SERVE_HANDLER, rank, {"handler": "a program"}, looked.scripts)

@@ -16,6 +16,7 @@ from ecumen.engines.httpd.compat import Compat
 from ecumen.engines.httpd.marks import Mark
 from ecumen.engines.httpd.redirects import Redirect
 from ecumen.engines.httpd.rewriting.rules import Rewriting
+from ecumen.engines.httpd.typeheaders import TypeHeader
 from ecumen.engines.tree import Directive, Place
 from ecumen.patterns import Regex, compiled, shell_pattern
 
@@ -216,6 +217,7 @@ class Settings:
     cache_control: Choice | None = None
     etag: str | None = None
     taken_off: frozenset[str] | None = None
+    type_headers: tuple[TypeHeader, ...] = ()
     redirects: tuple[Redirect, ...] = ()
     files: tuple[FileSection, ...] = ()
     conditionals: tuple[Conditional, ...] = ()
@@ -289,7 +291,7 @@ def _endings_over(mine: Mapping[str, Ending], theirs: Mapping[str, Ending]) -> M
 # What is not simply replaced by the later section.
 _JOINS: Mapping[str, _Join] = {
     **dict.fromkeys(("options", "access", "rewriting"), _over),
-    **dict.fromkeys(("files", "conditionals", "marks", "unread"), _behind),
+    **dict.fromkeys(("files", "conditionals", "marks", "unread", "type_headers"), _behind),
     **dict.fromkeys(("expires_types", "error_pages", "actions"), _mapped),
     "redirects": _before,
     "endings": _endings_over,

@@ -223,6 +223,7 @@ class ShortAnswers:
             or settings.spelling
             or settings.typed_by_rest
             or settings.sealed_only is not None
+            or settings.type_headers
             or settings.actions
             or settings.shared
             or settings.methods is not None

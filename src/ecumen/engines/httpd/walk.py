@@ -471,9 +471,8 @@ class FolderWalk:
 
 def unread(directive: Directive, rank: Rank) -> Doubt:
     """The doubt about a directive that is not evaluated."""
-    only_type = directive.name.lower() == "header" and "content-type" in directive.text.lower()
     facts = {"directive": directive.name.lstrip("<")}
-    return Doubt(codes.RULE_NOT_EVALUATED, rank, facts, (proof_of(directive),), only_type)
+    return Doubt(codes.RULE_NOT_EVALUATED, rank, facts, (proof_of(directive),))
 
 
 def may_read(walker: Walker, entry: Entry) -> Rung:
