@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from functools import lru_cache
 
 from ecumen.engines.nginx.catalogue import leaves_answer
@@ -281,6 +281,21 @@ class ConfDraft:
         self.absolute = absolute
         self.alias_length = alias_length
         self._said: set[str] = set()
+        self._conditions: list[Conf] = []
+
+    def finish(self) -> None:
+        """To be called behind the last line: conditions inherit what stands behind them, too."""
+        for inner in self._conditions:
+            line = inner.line
+            around = self.conf.within(inner.title, line)
+            around.upstream, around.maker = self.conf.upstream, self.conf.maker
+            for each in fields(Conf):
+                setattr(inner, each.name, getattr(around, each.name))
+            draft = ConfDraft(inner, self.absolute, self.alias_length)
+            for child in (line.children if line is not None else None) or ():
+                if not draft.take(child):
+                    inner.unread.append(child)
+            draft.finish()
 
     def take(self, line: Line) -> bool:
         """Takes a line that holds at any place. False: it is none."""
@@ -487,16 +502,12 @@ class ConfDraft:
         self.conf.rules.append(BreakRule(line))
 
     def condition(self, line: Line) -> None:
-        inner = self.conf.within(line.quoted.removesuffix(" {"), line)
-        inner.upstream, inner.maker = self.conf.upstream, self.conf.maker
+        inner = Conf(line.quoted.removesuffix(" {"), line, self.conf.root)
         operator, left, right = _condition(line.args)
         regex = None
         if operator.endswith(("~", "~*")):
             regex = _regex(right or "", ignore_case=operator.endswith("*"))
-        draft = ConfDraft(inner, self.absolute, self.alias_length)
-        for child in line.children or ():
-            if not draft.take(child):
-                inner.unread.append(child)
+        self._conditions.append(inner)
         self.conf.rules.append(
             If(
                 operator,

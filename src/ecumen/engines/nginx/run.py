@@ -324,7 +324,7 @@ class Run:
             # The engine's own number for closing the connection without an answer ("return").
             self._block(codes.WAY_HUNG_UP, Phase.MAPPING, None, {}, *lines)
         elif status < 400 or text:
-            kind = None if status == 204 else self.conf.type_of(self.state.path)
+            kind = None if (self.status or status) == 204 else self.conf.type_of(self.state.path)
             self.handling.way.proofs += lines
             self.handling.way.picture.append(
                 Mapped("status", self.state.path, str(status), lines[0])

@@ -292,6 +292,7 @@ class Compiler:
                 case _:
                     if not draft.take(child):
                         conf.unread.append(child)
+        draft.finish()
         patterns = tuple(
             (name, regex_of(name[1:], ignore_case=any(c.isupper() for c in name)))
             for name in names
@@ -333,13 +334,17 @@ class Compiler:
         conf = outer.within(line.quoted.removesuffix(" {"), line)
         draft = ConfDraft(conf, self.absolute, -1 if kind == "pattern" else len(name))
         inner: list[Line] = []
+        limited: list[Line] = []
         for child in line.children or ():
             if child.name == "location":
                 inner.append(child)
             elif child.name == "limit_except":
-                self._limited(child, conf)
+                limited.append(child)
             elif not draft.take(child):
                 conf.unread.append(child)
+        draft.finish()
+        for child in limited:
+            self._limited(child, conf)
         regex = regex_of(name, ignore_case=modifier == "~*") if kind == "pattern" else None
         location = Location(kind, name, conf, regex)
         location.adds_slash = conf.upstream is not None and name.endswith("/") and kind != "pattern"
@@ -354,6 +359,7 @@ class Compiler:
         for child in line.children or ():
             if not draft.take(child):
                 inner.unread.append(child)
+        draft.finish()
         methods = {word.upper() for word in line.args}
         if "GET" in methods:
             methods.add("HEAD")
