@@ -238,6 +238,8 @@ class Serving:
         blocks = self._blocks_of(sub)
         if _is_nowhere(sub):
             return None
+        if sub.way.upstream is not None:
+            return _StandIn(choice.value, proof, sub)
         if self._is_file(sub, entry):
             return _StandIn(choice.value, proof, sub, blocks=tuple(blocks))
         if sub.part.answer is not None:
@@ -247,6 +249,10 @@ class Serving:
         if entry is not None:
             self._doubt(codes.SERVE_FALLBACK, Rank(Phase.FOLDER), {"name": choice.value}, proof)
             return None
+        if sub.target is not None:
+            typed = self._typed(sub, sub.target, sub.target.walked.path)
+            if self._has_handler(sub, sub.target, typed):
+                return None
         if deep < DEEPEST_FALLBACK:
             # What stands in may be missing itself, and have something that stands in for it.
             return self._fallback(sub, deep + 1)
@@ -261,12 +267,25 @@ class Serving:
         self.handling.take(stand_in.blocks, [])
         if sub is None:
             self.part.code = codes.PASSAGE_NOT_REACHED
+        elif sub.way.upstream is not None:
+            self._upstream(sub.way.upstream)
         if stand_in.answer is not None:
             self.part.answer = _moved(stand_in.answer)
         if sub is not None and sub.target is not None and sub.target.walked.entry is not None:
             self.part.code = codes.SERVE_FALLBACK_FILE
             self.part.facts["fallback"] = stand_in.name
             self._serve_sub(sub, sub.target, sub.target.walked.entry)
+
+    def _upstream(self, url: str) -> None:
+        """An index, or what stands in for something, is handed on."""
+        self.handling.upstream = url
+        self.part.code = codes.PASSAGE_NOT_REACHED
+        rank, facts = Rank(Phase.FOLDER, 1), {"upstream": url}
+        if self.phases.ways.reaches_nobody(url):
+            self._block(codes.WAY_UPSTREAM_CLOSED, rank, 503, facts)
+        else:
+            doubt = Doubt(codes.WAY_UPSTREAM_ANSWERS, rank, facts)
+            self.handling.take([], [doubt])
 
     def _negotiated(self, looked: Looked, target: Target) -> Looked | None:
         """The question for a file with further endings, in place of one that is not there.
@@ -584,7 +603,14 @@ class Serving:
                 continue
             sub = self._aside(self.path.rpartition("/")[0], name, self.looked)
             entry = sub.target.walked.entry if sub.target is not None else None
-            blocks = [] if _is_nowhere(sub) else self._blocks_of(sub)
+            blocks = self._blocks_of(sub)
+            first = min(blocks, key=lambda block: block.rank, default=None)
+            if _is_nowhere(sub) or (first is not None and first.status == 404):
+                blocks = []
+            elif sub.way.upstream is not None and not blocks:
+                self.part.picture.append(Candidate(name, name, "served", None))
+                self._upstream(sub.way.upstream)
+                return True
             path = sub.target.walked.path if sub.target is not None else name
             if sub.part.answer is not None and not blocks:
                 self.part.answer = _moved(sub.part.answer)

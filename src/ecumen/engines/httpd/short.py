@@ -328,6 +328,8 @@ class ShortAnswers:
             return self._index(inquiry, path, spot, held)
         assert entry is not None
         if entry.kind is Kind.DIR:
+            if 301 in held.settings.error_pages:
+                return None
             location = inquiry.own(held.settings, self.chooser)
             if location is None:
                 return None

@@ -14,6 +14,8 @@ from ecumen.engines.httpd.settings import Ending, Settings
 from ecumen.engines.tree import Place
 
 ERROR_PAGE = "text/html; charset=iso-8859-1"
+# Only to a type that is one in its form something can be added (mod_mime, analyze_ct).
+_WHOLE = re.compile(r"[^/;\s]+/[^/;\s]+")
 _CHARSET = re.compile(r"\s*;\s*charset=[^;]*", re.IGNORECASE)
 _NEEDS_CHARSET = ("text/plain", "text/html")
 
@@ -66,7 +68,7 @@ def type_of(
         if not hit:
             # An ending that is not known takes nothing back: `page.html.bak` is still a page.
             odd = True
-    if kind is not None and charset is not None:
+    if kind is not None and charset is not None and _WHOLE.match(kind):
         kind = f"{_CHARSET.sub('', kind)}; charset={charset}"
     forced = settings.forced_type
     if forced is not None and forced.value.lower() != "none":

@@ -430,9 +430,11 @@ class ConfDraft:
 
     def upstream(self, line: Line) -> None:
         self.conf.upstream = Upstream(line.name.removesuffix("_pass"), text_of(line.args[0]), line)
+        # There is one maker of content: the one that is named last.
+        self.conf.maker = None
 
     def maker(self, line: Line) -> None:
-        self.conf.maker = line
+        self.conf.maker, self.conf.upstream = line, None
 
     def tries(self, line: Line) -> None:
         *tried, last = line.args

@@ -471,7 +471,8 @@ class Run:
         lines = [p for entry in conf.access for p in proof(entry.line)]
         self._rule_lines(allowed)
         whom = {"client": self.arrival.client or "a visitor from outside"}
-        if conf.any_will_do and (allowed or (allowed is None and conf.realm is None)):
+        nobody_asks = allowed is None and conf.realm is None and conf.asks is None
+        if conf.any_will_do and (allowed or nobody_asks):
             # "satisfy any": one of them suffices.
             return self._before_content
         told = self._told(conf.asks) if conf.asks is not None else None
@@ -980,7 +981,8 @@ class Run:
         conf = self.finish()
         inner = self.handling
         weighed = weigh(inner.course, of_types=True)
-        if not weighed.sure:
+        hangs_up = weighed.block is not None and weighed.block.status is None
+        if not weighed.sure or hangs_up:
             facts = {"status": block.status, "page": page.page.source}
             handling.serve.doubts.append(
                 Doubt(codes.SERVE_ERROR_PAGE, block.rank, facts, proof(page.line))
