@@ -23,6 +23,8 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--worlds", type=int, default=3, help="How many worlds are generated.")
     parser.addoption("--asks", type=int, default=300, help="Requests to each world.")
     parser.addoption("--directives", type=int, default=20, help="Of override files.")
+    parser.addoption("--companies", type=int, default=40, help="Sites of random lines, of each.")
+    parser.addoption("--coverage", default="", help="Where a table of directives is added to.")
     parser.addoption("--fronts", default=2, type=int, help="worlds whose front pages are audited")
     parser.addoption("--chains", type=int, default=6, help="Obstacles mended, for each engine.")
     parser.addoption("--attacks", action="store_true", help="Those that take long, too.")

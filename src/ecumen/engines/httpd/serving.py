@@ -605,13 +605,17 @@ class Serving:
             entry = sub.target.walked.entry if sub.target is not None else None
             blocks = self._blocks_of(sub)
             first = min(blocks, key=lambda block: block.rank, default=None)
-            if _is_nowhere(sub) or (first is not None and first.status == 404):
+            if _is_nowhere(sub):
                 blocks = []
+            elif first is not None and first.status == 404:
+                # As if it were not there; nothing stands in for it, either.
+                self.part.picture.append(Candidate(name, _path_of(sub, name), "missing", None))
+                continue
             elif sub.way.upstream is not None and not blocks:
                 self.part.picture.append(Candidate(name, name, "served", None))
                 self._upstream(sub.way.upstream)
                 return True
-            path = sub.target.walked.path if sub.target is not None else name
+            path = _path_of(sub, name)
             if sub.part.answer is not None and not blocks:
                 self.part.answer = _moved(sub.part.answer)
                 self.part.code = codes.SERVE_INDEX_SENT
@@ -813,6 +817,11 @@ class Serving:
             self._doubt(codes.SERVE_OWN_NAME, rank, {}, only_type=True)
         self.part.facts["location"] = location or path
         self.part.answer = Answer(301, rank, REDIRECT, location)
+
+
+def _path_of(sub: Looked, name: str) -> str:
+    """Where a question of the server's own leads."""
+    return sub.target.walked.path if sub.target is not None else name
 
 
 def _is_nowhere(sub: Looked) -> bool:

@@ -1,0 +1,72 @@
+"""Random lines in each other's company, beside the real servers: `--companies` sites of each."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import pytest
+
+from tests.every_directive_test import _modules
+from tests.worlds.company import CompanyReport, Grounds, run
+
+pytestmark = pytest.mark.server
+PORT = 18230 + int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])
+_HTTPD = """
+ServerRoot {base}
+PidFile {base}/pid
+ErrorLog {base}/logs/error
+Listen {address}:{port}
+User www-data
+Group www-data
+ServerName main.test
+TypesConfig /etc/mime.types
+DocumentRoot {base}/root
+<Directory />
+AllowOverride None
+Options Indexes FollowSymLinks
+Require all granted
+</Directory>
+IncludeOptional {base}/sites/*.conf
+"""
+_NGINX = """
+user www-data; pid {base}/pid; error_log {base}/logs/error;
+events {{ worker_connections 2000; }}
+http {{ include /etc/nginx/mime.types; access_log off;
+server_names_hash_max_size 20000; variables_hash_max_size 20000;
+include {base}/sites/*.conf; }}
+"""
+
+
+@pytest.mark.parametrize("kind", ["httpd", "nginx"])
+def test_lines_in_company_mean_what_the_server_means(
+    kind: str, seed: int, tmp_path: Path, request: pytest.FixtureRequest
+) -> None:
+    loaded = [f"LoadModule {n}_module /usr/lib/apache2/modules/mod_{n}.so" for n in _modules()]
+    head = "\n".join(loaded) + _HTTPD if kind == "httpd" else _NGINX
+    grounds = Grounds(kind, tmp_path, PORT, head)
+    shown: list[str] = []
+    report = run(grounds, seed, int(request.config.getoption("--companies")), shown.append)
+    table = request.config.getoption("--coverage")
+    if table:
+        with Path(table).open("a") as stream:
+            stream.write(_table(kind, report))
+    print(
+        f"{kind}: {report.asked} asked, {report.decided} decided, {len(report.wrong)} wrong sites"
+    )
+    assert not report.wrong, "\n".join(shown)
+    assert len(report.statuses) > 5
+    assert report.decided > 0.8 * report.asked
+
+
+def _table(kind: str, report: CompanyReport) -> str:
+    share = 100 * report.decided / report.asked
+    lines = [
+        f"\n## {kind}: {report.asked} asked, {share:.1f} % decided\n",
+        "| directive | asked | decided | wrong |",
+        "| --- | --- | --- | --- |",
+    ]
+    for name, each in sorted(report.directives.items()):
+        if name:
+            lines.append(f"| {name} | {each.asked} | {each.decided} | {each.wrong} |")
+    return "\n".join(lines) + "\n"
