@@ -236,10 +236,13 @@ class Serving:
         sub = self._aside(folder, choice.value, looked)
         entry = sub.target.walked.entry if sub.target is not None else None
         blocks = self._blocks_of(sub)
-        if _is_nowhere(sub):
+        first = min(blocks, key=lambda block: block.rank, default=None)
+        if _is_nowhere(sub) or (first is not None and first.status == 404):
             return None
         if sub.way.upstream is not None:
             return _StandIn(choice.value, proof, sub)
+        if sub.part.answer is not None and not blocks:
+            return _StandIn(choice.value, proof, answer=sub.part.answer)
         if self._is_file(sub, entry):
             return _StandIn(choice.value, proof, sub, blocks=tuple(blocks))
         if sub.part.answer is not None:

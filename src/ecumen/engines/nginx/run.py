@@ -503,7 +503,7 @@ class Run:
         """What comes of the address that says whether a visitor may (auth_request)."""
         run = copy.copy(self)
         run.state = self.state.copied()
-        run.state.method = "GET"
+        run.state.main_method, run.state.method = self.state.method, "GET"
         run.at, run.done, run.aside, run.in_error = {}, False, True, False
         run.changes = MOST_CHANGES + 1
         run.handling = Handling.begun("", self.server.place)

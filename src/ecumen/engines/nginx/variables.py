@@ -47,6 +47,8 @@ class RequestState:
     path: str
     query: str
     method: str
+    # Of the request that another one is asked for, which is what its variable tells.
+    main_method: str = ""
     root: str = ""
     filename: str = ""
     own: dict[str, str] = field(default_factory=dict)
@@ -123,7 +125,7 @@ class RequestState:
             case "request":
                 return f"{arrival.method} {self.value('request_uri')} HTTP/1.1"
             case "request_method":
-                return self.method
+                return self.main_method or self.method
             case "scheme":
                 return "https" if arrival.sealed else "http"
             case "https":
