@@ -8,12 +8,13 @@ SEED ?= 1
 SEEDS ?= 1 2 3 4 5 6
 WORLDS ?= 100
 ASKS ?= 300
+COMPANIES ?= 3000
 APP := src/ecumen_web/app/index.html
 API := src/ecumen_web/api/openapi.yaml
 FRONT_SOURCES := $(shell find frontend/src frontend/public -type f 2>/dev/null) \
   frontend/index.html frontend/vite.config.ts frontend/package.json
 
-.PHONY: help setup system demo test quick check fix api app bench agreement enforcing hostile pictures
+.PHONY: help setup system demo test quick check fix api app bench agreement company enforcing hostile pictures
 
 help:
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 12
@@ -87,6 +88,12 @@ agreement: setup ## generated worlds against the real servers; SEED, WORLDS, ASK
 	@bin/install-system test
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/agreement_test.py \
 	  --seed $(SEED) --worlds $(WORLDS) --asks $(ASKS) --table docs/agreement.md
+
+company: setup ## random lines in company beside the real servers; SEED, COMPANIES
+	@bin/install-system test
+	@printf '# Directives in company\n\nRandom lines of all directives that the servers have, beside the real\nservers: what was drawn where, and how it went. Written by `make company`, from seed $(SEED).\n' > docs/directives.md
+	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/company_test.py \
+	  --seed $(SEED) --companies $(COMPANIES) --coverage docs/directives.md
 
 enforcing: setup ## both servers confined on a small machine that enforces its policy; SEEDS
 	bin/make-guest .cache/guest

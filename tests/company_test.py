@@ -63,10 +63,9 @@ def _table(kind: str, report: CompanyReport) -> str:
     share = 100 * report.decided / report.asked
     lines = [
         f"\n## {kind}: {report.asked} asked, {share:.1f} % decided\n",
-        "| directive | asked | decided | wrong |",
-        "| --- | --- | --- | --- |",
+        "| directive | in | asked | decided | wrong |",
+        "| --- | --- | --- | --- | --- |",
     ]
-    for name, each in sorted(report.directives.items()):
-        if name:
-            lines.append(f"| {name} | {each.asked} | {each.decided} | {each.wrong} |")
+    for (name, where), each in sorted(report.directives.items()):
+        lines.append(f"| {name} | {where} | {each.asked} | {each.decided} | {each.wrong} |")
     return "\n".join(lines) + "\n"

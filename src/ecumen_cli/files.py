@@ -45,8 +45,8 @@ def batch_rows(path: str) -> Iterator[dict[str, Any]]:
                 continue
             try:
                 row: Any = json.loads(line)
-                if not isinstance(row, dict):
-                    raise RequestError("not an object")
-            except (ValueError, RequestError, RecursionError) as error:
-                raise RequestError(f"line {number} of the batch: {error}") from error
+            except (ValueError, RecursionError):
+                row = None
+            if not isinstance(row, dict):
+                raise RequestError(f"line {number} of the batch is no JSON object")
             yield row

@@ -9,6 +9,7 @@ from typing import Any
 
 import click
 
+from ecumen import codes
 from ecumen.errors import RequestError
 from ecumen.passage import Follower, Passage, Verdict
 from ecumen.passage.request import read_request, request_of
@@ -93,6 +94,8 @@ def _text(passage: Passage) -> str:
             lines.append(f"  {number}. {obstacle.reason}")
             if obstacle.mend:
                 lines.append(f"     {obstacle.mend}")
+    if any(doubt.code == codes.NAME_UNKNOWN for doubt in passage.unsure_because):
+        lines += ["", "  With --to ADDRESS it is asked there, wherever the name leads."]
     if passage.unsure_because and not passage.premise:
         lines += ["", "  Not sure because:"]
         for doubt in passage.unsure_because:

@@ -58,15 +58,15 @@ class Company:
 
 @dataclass
 class CompanyReport:
-    """wrong: by company, what the server contradicts. directives: how often each was asked under,
-    decided and wrong.
+    """wrong: by company, what the server contradicts. directives: by name and where it stands, how
+    often was asked under it, decided and wrong.
     """
 
     asked: int = 0
     decided: int = 0
     wrong: dict[Company, list[str]] = field(default_factory=dict)
     statuses: Counter[int | None] = field(default_factory=Counter)
-    directives: dict[str, Tally] = field(default_factory=lambda: defaultdict(Tally))
+    directives: dict[tuple[str, str], Tally] = field(default_factory=lambda: defaultdict(Tally))
 
 
 def lines_of(kind: str) -> dict[str, list[str]]:
@@ -171,8 +171,7 @@ class Grounds:
     def _compare(
         self, number: int, company: Company, follower: Follower, report: CompanyReport
     ) -> None:
-        names = {_directive(line) for text in (*company.site, *company.folder)
-                 for line in text.split("\n")}  # fmt: skip
+        names = set(_directives(company))
         for method, target in (each.split(" ") for each in TARGETS):
             row = {
                 "url": f"http://s{number}.test:{self.port}{target}", "method": method,
@@ -203,9 +202,14 @@ class Grounds:
         return company
 
 
-def _directive(line: str) -> str:
-    found = re.match(r"</?([A-Za-z0-9_]+)|([A-Za-z0-9_]+)", line.strip())
-    return "" if found is None else (found[1] or found[2]).lower()
+def _directives(company: Company) -> Iterator[tuple[str, str]]:
+    cut = len(company.folder) - company.override
+    parts = {
+        "site": company.site, "folder": company.folder[:cut], "override": company.folder[cut:],
+    }  # fmt: skip
+    for where, texts in parts.items():
+        for found in re.finditer(r"^\s*<?([A-Za-z][A-Za-z0-9_]*)", "\n".join(texts), re.M):
+            yield found[1].lower(), where
 
 
 def pasted(kind: str, company: Company, told: Sequence[str]) -> str:

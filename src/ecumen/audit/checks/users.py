@@ -10,6 +10,7 @@ from ecumen.audit.scene import Scene
 from ecumen.audit.template import template
 from ecumen.audit.users import users_of
 from ecumen.operations.folder import Folder
+from ecumen.survey import Account
 
 
 @check("user.not-offered", Impact.OUTAGE, "Personal sites are off for an account",
@@ -41,17 +42,25 @@ def no_folder(scene: Scene) -> Iterator[Found]:
             continue
         account = scene.survey.account_by_name[user.account]
         home = scene.survey.files.get(account.home)
-        if home is None:
+        if home is None or _of_a_service(account):
             continue
+        # What never was there is missed by nobody; a link that leads nowhere was meant to work.
+        left = scene.survey.files.get(user.folder)
         folder = Folder.of(scene.survey, user.folder, "0755", account)
         yield Found(
             user.account,
             [],
-            [scene.entry(home)],
+            [scene.entry(home if left is None else left)],
             f"{user.account} is offered a personal site, and has no {user.folder}",
+            impact=None if left is not None else Impact.UPKEEP,
             remedies=mended(f"Make the folder for {user.account}", operations=[folder]),
             accounts=1,
         )
+
+
+def _of_a_service(account: Account) -> bool:
+    """Whether nobody signs in by it."""
+    return account.shell.rpartition("/")[2] in ("nologin", "false", "sync")
 
 
 @check("user.template", Impact.UPKEEP, "A new account would get no personal site that answers",

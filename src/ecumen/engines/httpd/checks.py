@@ -7,8 +7,10 @@ import re
 from ecumen.engines.tree import Place
 
 _PLACE = re.compile(r"Syntax error on line (\d+) of ([^\n]+?):(?=\s)")
-_CODE = re.compile(r"\A(?:AH\d{5}: )?")
+_CODE = re.compile(r"\A(?:\(\d+\)|AH\d{5}: )|(?<=: )AH\d{5}: ")
 _NOISE = ("Action ", "The Apache error log", "Syntax OK", "[")
+# What it ends with, whatever was said before.
+_END = "Configuration check failed"
 
 
 def first_fault(output: str, config: str) -> tuple[Place, str]:
@@ -25,4 +27,5 @@ def first_fault(output: str, config: str) -> tuple[Place, str]:
             message = line[match.end() :].strip() or "".join(lines[number + 1 : number + 2])
             return place, message.strip()
     said = [line for line in lines if "Warning" not in line and not line.startswith(_NOISE)]
+    said = [line for line in said if not line.endswith(_END)] or said
     return place, _CODE.sub("", said[-1]).strip() if said else "the check fails"

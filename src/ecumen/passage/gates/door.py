@@ -29,7 +29,7 @@ def judge(now: Situation) -> Part:
     listener = _listening(now, address, port)
     if now.engine is not None and binding is not None and now.engine.record.declared:
         part.code = codes.DOOR_DECLARED
-        part.proofs.append(Proof(place=binding.place, text=f"Listen {binding}"))
+        part.proofs.append(_declaring(now, binding))
     elif listener is not None:
         _heard(now, part, listener, binding, facts)
     elif (program := _unread(now)) is not None:
@@ -38,7 +38,7 @@ def judge(now: Situation) -> Part:
     else:
         part.blocks.append(Block(codes.DOOR_UNHEARD, _RANK, None, facts))
         if binding is not None:
-            part.proofs.append(Proof(place=binding.place, text=f"Listen {binding}"))
+            part.proofs.append(_declaring(now, binding))
     # The other gates say what would come of it, were the engine listening.
     if now.engine is None and now.engines:
         now.engine = now.engines[0]
@@ -94,6 +94,14 @@ def _unread(now: Situation) -> str | None:
     if any(gap.what == "listeners" for gap in now.survey.gaps):
         return "a program that the survey cannot name"
     return None
+
+
+def _declaring(now: Situation, binding: Binding) -> Proof:
+    """The line as it stands, in the engine's own words."""
+    text = now.survey.texts.get(binding.place.file, b"")
+    line = text.split(b"\n")[binding.place.line - 1 : binding.place.line]
+    quoted = b"".join(line).strip().decode("utf-8", "surrogateescape")
+    return Proof(place=binding.place, text=quoted or str(binding))
 
 
 def _take(now: Situation, engine: Engine) -> None:

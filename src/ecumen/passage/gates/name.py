@@ -9,6 +9,7 @@ import ipaddress
 
 from ecumen import codes
 from ecumen.engines.sites import Arrival, Block, Doubt, Part, Phase, Rank
+from ecumen.passage.gates.door import covers
 from ecumen.passage.situation import Gate, Situation
 
 _RANK = Rank(Phase.REACH)
@@ -65,11 +66,24 @@ def _likely(now: Situation) -> str | None:
     for engine in now.engines:
         candidates += [b.address for b in engine.listens if b.address != "*"]
     candidates.append("127.0.0.1")
-    for address in dict.fromkeys(candidates):
-        for engine in now.engines:
-            if engine.claims(_arrival(now, address)):
-                return address
-    return candidates[0]
+    known = list(dict.fromkeys(candidates))
+    claiming = [
+        address
+        for address in known
+        if any(engine.claims(_arrival(now, address)) for engine in now.engines)
+    ]
+    # Of several the first at which an engine is bound at all: the others answer nobody.
+    bound = [address for address in claiming or known if _is_bound(now, address)]
+    return (bound or claiming or known)[0]
+
+
+def _is_bound(now: Situation, address: str) -> bool:
+    port = now.request.port
+    return any(
+        binding.port == port and covers(binding.address, address)
+        for engine in now.engines
+        for binding in engine.listens
+    )
 
 
 def _arrival(now: Situation, address: str) -> Arrival:
