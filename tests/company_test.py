@@ -54,6 +54,8 @@ def test_lines_in_company_mean_what_the_server_means(
     print(
         f"{kind}: {report.asked} asked, {report.decided} decided, {len(report.wrong)} wrong sites"
     )
+    for reason, count in report.unsure.most_common(20):
+        print(f"{count:6} {reason}")
     assert not report.wrong, "\n".join(shown)
     assert len(report.statuses) > 5
     assert report.decided > 0.8 * report.asked
@@ -66,6 +68,8 @@ def _table(kind: str, report: CompanyReport) -> str:
         "| directive | in | asked | decided | wrong |",
         "| --- | --- | --- | --- | --- |",
     ]
+    for reason, count in report.unsure.most_common(20):
+        lines.insert(1, f"{count} open: {reason}  ")
     for (name, where), each in sorted(report.directives.items()):
         lines.append(f"| {name} | {where} | {each.asked} | {each.decided} | {each.wrong} |")
     return "\n".join(lines) + "\n"

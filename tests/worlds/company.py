@@ -35,6 +35,8 @@ _PROGRAMS = {
     "nginx": lambda config: ["/usr/sbin/nginx", "-t", "-q", "-c", str(config)],
 }
 _BY_HAND = 0.7  # of the lines
+MOST_SHOWN = 6
+MOST_TRIALS = 60  # of smaller sites, in one run
 
 
 @dataclass(frozen=True)
@@ -66,6 +68,7 @@ class CompanyReport:
     decided: int = 0
     wrong: dict[Company, list[str]] = field(default_factory=dict)
     statuses: Counter[int | None] = field(default_factory=Counter)
+    unsure: Counter[str] = field(default_factory=Counter)
     directives: dict[tuple[str, str], Tally] = field(default_factory=lambda: defaultdict(Tally))
 
 
@@ -102,6 +105,7 @@ class Grounds:
     def __init__(self, kind: str, base: Path, port: int, head: str) -> None:
         """head: the server as a whole, with `{base}`, `{address}` and `{port}`."""
         self.kind, self.base, self.port, self.head = kind, base, port, head
+        self.trials = MOST_TRIALS
         for name in FILES:
             file = base / "root" / name
             file.parent.mkdir(parents=True, exist_ok=True)
@@ -182,6 +186,8 @@ class Grounds:
             report.decided += answer["decided"] is True
             report.statuses[seen.status] += 1
             told = differences(answer, seen) if answer["decided"] else []
+            if not answer["decided"]:
+                report.unsure[_reason(answer)] += 1
             if told:
                 report.wrong.setdefault(company, []).append(f"{method} {target}: {'; '.join(told)}")
             for name in names:
@@ -191,15 +197,23 @@ class Grounds:
                 tally.wrong += bool(told)
 
     def smallest(self, company: Company) -> Company:
-        """With as few lines as still go wrong."""
+        """With as few lines as still go wrong, as far as the trials reach."""
         for less in company.smaller():
-            if not self.taken([less]):
+            if self.trials <= 0 or not self.taken([less]):
                 continue
+            self.trials -= 1
             report = CompanyReport()
             self.compare([less], report)
             if report.wrong:
                 return self.smallest(less)
         return company
+
+
+def _reason(answer: dict[str, object]) -> str:
+    """Why an answer is open, without the paths in it."""
+    because = answer["unsure_because"]
+    first = because[0] if isinstance(because, list) and because else {}
+    return re.sub(r"/\S+", "…", str(first.get("reason", "")))
 
 
 def _directives(company: Company) -> Iterator[tuple[str, str]]:
@@ -249,7 +263,7 @@ def run(
             grounds.compare(together, report)
             # A server that is told to end lets go of its port a moment later.
             time.sleep(0.2)
-    for company in list(report.wrong):
+    for company in list(report.wrong)[:MOST_SHOWN]:
         small = grounds.smallest(company)
         again = CompanyReport()
         if grounds.taken([small]):

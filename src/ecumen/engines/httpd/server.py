@@ -597,6 +597,27 @@ def _types(text: bytes) -> dict[str, str]:
     return found_types
 
 
+def _of_connections(main: Host, hosts: Sequence[Host]) -> list[Doubt]:
+    """What one site says of connections holds for each that comes to its address and port: for all
+    sites there, named or not (mod_remoteip, "RemoteIPProxyProtocol"; measured).
+    """
+    found = {
+        directive.place: directive
+        for host in (main, *hosts)
+        for directive in host.unread
+        if directive.name.lower() == "remoteipproxyprotocol" and directive.text.lower() != "off"
+    }
+    return [
+        Doubt(
+            codes.SITE_NOT_EVALUATED,
+            Rank(Phase.ENTRY),
+            {"directive": directive.name},
+            (proof_of(directive),),
+        )
+        for directive in found.values()
+    ]
+
+
 def _unset(
     reader: Reader, directives: Sequence[Directive], host_of: Mapping[int, Host]
 ) -> list[Doubt]:
@@ -730,6 +751,7 @@ def _compiled(
     types = source.read(types_file) if "mime_module" in reader.modules else b""
     host_of = {number: part.host for number, part in parts.items()}
     doubts = [*_unset(reader, directives, host_of), *bearing.doubts]
+    doubts += _of_connections(main, compiler.hosts)
     if types is None:
         doubts.append(
             Doubt(

@@ -262,7 +262,7 @@ class Conf:
             self.types, self.default_type, self.charset, self.charset_types, self.absolute,
             self.own_name, self.own_port, self.links, self.logs, self.recursive_errors,
             errors=self.errors, expires=self.expires, cache_control=self.cache_control,
-            etag=self.etag,
+            etag=self.etag, internal=self.internal,
         )  # fmt: skip
 
 

@@ -350,6 +350,9 @@ class Compiler:
         location.adds_slash = conf.upstream is not None and name.endswith("/") and kind != "pattern"
         if inner:
             location.inner = self.locations(inner, conf)
+            for each in location.inner.all():
+                # A request never comes by the outer one; what is said there is inherited.
+                each.conf.unread[:0] = conf.unread
         return location
 
     def _limited(self, line: Line, conf: Conf) -> None:
