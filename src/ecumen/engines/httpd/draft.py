@@ -534,6 +534,12 @@ def _protocol(draft: Draft, directive: Directive, given: list[str]) -> None:
         draft.unread.append(directive)
 
 
+def _preserved(draft: Draft, directive: Directive, given: list[str]) -> None:
+    """Whether an alias in a section on addresses is put in front of what stands behind them."""
+    if [word.lower() for word in given] != ["off"]:
+        draft.unread.append(directive)
+
+
 def _slashes(draft: Draft, directive: Directive, given: list[str]) -> None:
     word = given[0].lower() if given else ""
     if word not in ("on", "off", "nodecode"):
@@ -601,6 +607,9 @@ _TAKERS: dict[str, _Taker] = {
     "script": Draft.action,
     "httpprotocoloptions": _protocol,
     "checkspelling": _flag("spelling"),
+    "redirectrelative": _flag("redirect_relative"),
+    "aliaspreservepath": _preserved,
+    "multiviewsmatch": _lowered("variants_by"),
     "checkcaseonly": _flag("spelling_by_case"),
     "checkbasenamematch": _flag("spelling_by_stem"),
     "proxypass": Draft.upstream,

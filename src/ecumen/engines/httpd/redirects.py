@@ -101,7 +101,8 @@ def find_redirect(
 ) -> Sent | Redirect | None:
     """The first that takes this address; a Redirect is one of which that is not worked out.
 
-    path: decoded. own: scheme, name and port that the site gives as its own.
+    path: decoded. own: scheme, name and port that the site gives as its own; "" where visitors are
+    sent on without them ("RedirectRelative").
     """
     for redirect in redirects:
         found = _found(redirect, path)
@@ -145,7 +146,7 @@ def _sent(
         if own is None:
             return Sent(redirect.status, None, redirect)
         location = own + location
-    if not _URL.match(location):
+    elif not _URL.match(location):
         return Sent(500, None, redirect)
     if query is not None and "?" not in location:
         location = f"{location}?{query}"

@@ -315,7 +315,9 @@ class Serving:
         names = [n for n in self.walker.files.children(folder.path) if n.startswith(f"{leaf}.")]
         if not names and folder.listed:
             return None
-        variants = self._variants(looked, target, names) if folder.listed else None
+        by = target.settings.variants_by
+        usual = by is None or by.value == "negotiatedonly"
+        variants = self._variants(looked, target, names) if folder.listed and usual else None
         if variants is None or len(variants) > 1:
             line = Proof(place=options.place, text=options.text)
             self._doubt(codes.SERVE_VARIANTS, rank, {"name": leaf}, line)

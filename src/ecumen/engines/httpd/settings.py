@@ -205,6 +205,9 @@ class Settings:
     canonical: str | None = None
     slashes: str | None = None
     physical_port: bool | None = None
+    redirect_relative: bool | None = None
+    # Which files count among those that a name without its endings may mean.
+    variants_by: Choice | None = None
     listing_type: str | None = None
     listing_charset: str | None = None
     auth_type: Choice | None = None

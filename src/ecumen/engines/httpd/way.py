@@ -525,7 +525,8 @@ def redirected(
     """Whether a redirect takes this address."""
     if not redirects:
         return False
-    sent = find_redirect(redirects, path, query, own_address(asking, settings))
+    own = "" if settings.redirect_relative else own_address(asking, settings)
+    sent = find_redirect(redirects, path, query, own)
     if sent is None:
         return False
     if isinstance(sent, Redirect):
