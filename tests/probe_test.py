@@ -107,12 +107,15 @@ def test_a_log_without_a_folder_is_found_and_keeps_the_server_from_starting(base
     assert "log.unwritable" not in {each.id for each in audit(Follower(survey)).findings}
 
 
-def test_only_plain_files_are_taken_for_override_files(base: Path) -> None:
-    """A link of that name would have the survey hold whatever its owner wishes."""
+def test_what_is_no_text_of_his_own_is_no_override_file(base: Path) -> None:
+    """A link of that name leads only to what its owner may read."""
     config = lay_out(base)
     secret = base / "secret"
     secret.write_text("word of honour")
-    (base / "www" / "one" / ".htaccess").symlink_to(secret)
+    secret.chmod(0o600)
+    link = base / "www" / "one" / ".htaccess"
+    link.symlink_to(secret)
+    os.lchown(link, 65534, 65534)
     (base / "www" / "two" / ".htaccess").mkdir()
     plain = base / "www" / "two" / "sub"
     plain.mkdir()
@@ -158,6 +161,9 @@ def test_what_may_not_be_read_is_a_gap_and_status_3(base: Path, tmp_path: Path) 
         words = ["--out", str(out), "--engine", f"httpd:{config}"]
         return int(survey_command.main(words, standalone_mode=False))
 
+    # What is imported only when it is needed may lie where nobody else may look.
+    survey_as_nobody()
+    out.unlink()
     assert as_subject(NOBODY, survey_as_nobody) == 3
     with out.open("rb") as stream:
         taken = read_survey(stream)
