@@ -55,22 +55,29 @@ def typed_by(
     own: it is a page that the server itself makes, for an error or for whoever is sent on.
     """
     in_order = [each for each in headers if each.always]
+    beside: str | None = None
     in_order += [] if own else [each for each in headers if not each.always]
     for each in in_order:
         if each.value is None:
             return None, each
+        adds = each.action in ("append", "merge", "add")
         if each.action == "unset":
-            kind = None
+            kind, beside = None, None if each.always else beside
         elif each.action in ("set", "setifempty"):
-            kind = each.value
-        elif each.action in ("append", "merge", "add"):
+            kind, beside = each.value, each.value if each.always else beside
+        elif adds and each.always:
+            if beside is not None:
+                return None, each
+            beside = each.value
+        elif adds:
             kind = each.value if kind is None else kind
         elif kind is not None and each.regex is not None:
             edited = _edited(each.regex, kind, each.value, everywhere=each.action == "edit*")
             if edited is None:
                 return None, each
             kind = edited
-    return kind, None
+    # What is for all answers stands in a table of its own, and shows where the type is gone.
+    return kind if kind is not None else beside, None
 
 
 def _edited(regex: Regex, kind: str, by: str, *, everywhere: bool) -> str | None:
