@@ -24,7 +24,7 @@ from ecumen.passage.request import request_of
 from ecumen_machine import EngineSpec, take_survey
 from tests.worlds.agreement import ENGINES, differences
 from tests.worlds.live import ask
-from tests.worlds.plain import MODULES
+from tests.worlds.plain import MODULES, open_way
 from tests.worlds.seals import certificates
 
 pytestmark = pytest.mark.server
@@ -37,7 +37,7 @@ _ODD = {
     "device": stat.S_IFCHR | 0o666,
     "closed-device": stat.S_IFCHR | 0o600,
 }
-_HTTPD = """\
+HTTPD = """\
 ServerRoot {base}
 PidFile {base}/pid
 ErrorLog {base}/logs/error
@@ -145,7 +145,7 @@ def configured(base: Path, case: Case) -> Path:
     if httpd:
         names = dict.fromkeys((*case.modules, *MODULES, "headers"))
         loaded = [f"LoadModule {n}_module /usr/lib/apache2/modules/mod_{n}.so" for n in names]
-        text = "\n".join([*loaded, _HTTPD.format(**place), head, f"Include {base}/sites/*.conf"])
+        text = "\n".join([*loaded, HTTPD.format(**place), head, f"Include {base}/sites/*.conf"])
     else:
         text = (
             f"user www-data; pid {base}/pid; error_log {base}/logs/error;\nevents {{}}\n"
@@ -160,9 +160,7 @@ def configured(base: Path, case: Case) -> Path:
 @pytest.mark.parametrize("path", CASES, ids=lambda path: path.stem)
 def test_the_server_says_the_same(path: Path, tmp_path: Path) -> None:
     case = read(path)
-    for folder in (tmp_path, *tmp_path.parents):
-        if folder.stat().st_mode & 0o5 != 0o5:
-            folder.chmod(0o755)
+    open_way(tmp_path)
     lay_out(tmp_path, case.files)
     config = configured(tmp_path, case)
     follower = Follower(take_survey([EngineSpec(case.engine, str(config))]))

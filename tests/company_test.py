@@ -7,28 +7,13 @@ from pathlib import Path
 
 import pytest
 
-from tests.every_directive_test import _modules
+from tests.beside_test import HTTPD
 from tests.worlds.company import CompanyReport, Grounds, run
+from tests.worlds.plain import all_modules
 
 pytestmark = pytest.mark.server
 PORT = 18230 + int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])
-_HTTPD = """
-ServerRoot {base}
-PidFile {base}/pid
-ErrorLog {base}/logs/error
-Listen {address}:{port}
-User www-data
-Group www-data
-ServerName main.test
-TypesConfig /etc/mime.types
-DocumentRoot {base}/root
-<Directory />
-AllowOverride None
-Options Indexes FollowSymLinks
-Require all granted
-</Directory>
-IncludeOptional {base}/sites/*.conf
-"""
+_HTTPD = HTTPD.replace("Options", "Options Indexes") + "IncludeOptional {base}/sites/*.conf\n"
 _NGINX = """
 user www-data; pid {base}/pid; error_log {base}/logs/error;
 events {{ worker_connections 2000; }}
@@ -42,8 +27,8 @@ include {base}/sites/*.conf; }}
 def test_lines_in_company_mean_what_the_server_means(
     kind: str, seed: int, tmp_path: Path, request: pytest.FixtureRequest
 ) -> None:
-    loaded = [f"LoadModule {n}_module /usr/lib/apache2/modules/mod_{n}.so" for n in _modules()]
-    head = "\n".join(loaded) + _HTTPD if kind == "httpd" else _NGINX
+    loaded = [f"LoadModule {n}_module /usr/lib/apache2/modules/mod_{n}.so" for n in all_modules()]
+    head = "\n".join([*loaded, _HTTPD]) if kind == "httpd" else _NGINX
     grounds = Grounds(kind, tmp_path, PORT, head)
     shown: list[str] = []
     report = run(grounds, seed, int(request.config.getoption("--companies")), shown.append)

@@ -19,6 +19,7 @@ from ecumen_machine import EngineSpec, take_survey
 from tests.beside_test import ADDRESS, PORT, Case, configured
 from tests.worlds.agreement import ENGINES, differences
 from tests.worlds.live import ask
+from tests.worlds.plain import all_modules, open_way
 
 pytestmark = pytest.mark.server
 FORMS = (
@@ -26,32 +27,12 @@ FORMS = (
     '"a b"|a.html|On Off|set X y|html text/css|Basic|"|*.html x|100000000000|%{REQUEST_URI}|txt|=1|'
     '/x /b.txt|+x|-x|.html|GET|expr=true|X-A b|^a x|x=y|""|a b "|(|x ('
 ).split("|")
-# Modules that change what the others do by being there, that need what is not here, or that are
-# there to try the server itself.
-_LEFT_OUT = frozenset(
-    """
-    mpm_prefork mpm_worker case_filter case_filter_in dialup bucketeer echo heartbeat heartmonitor
-    lbmethod_heartbeat ident authnz_ldap ldap suexec proxy_fdpass proxy_hcheck dumpio data lua
-    log_debug allowmethods dav_lock cgi
-    """.split()
-)
-_FIRST = (
-    "authz_core authn_core auth_basic slotmem_shm proxy cache socache_shmcb session dav dbd "
-    "filter authz_host alias dir mime userdir autoindex"
-).split()
-
-
-def _modules() -> list[str]:
-    found = sorted(
-        p.stem.removeprefix("mod_") for p in Path("/usr/lib/apache2/modules").glob("mod_*.so")
-    )
-    return [*_FIRST, *(name for name in found if name not in (*_FIRST, *_LEFT_OUT))]
 
 
 def test_an_override_file_fails_where_the_servers_does(
     seed: int, directives: int, tmp_path: Path
 ) -> None:
-    modules = _modules()
+    modules = all_modules()
     there = {f"{name}_module" for name in modules} | {"core_module", "http_module"}
     names = sorted(
         name
@@ -59,9 +40,7 @@ def test_an_override_file_fails_where_the_servers_does(
         if known.needs != {"-"} and known.module in there and not name.startswith("<")
     )
     chosen = random.Random(seed).sample(names, min(directives, len(names)))
-    for folder in (tmp_path, *tmp_path.parents):
-        if folder.stat().st_mode & 0o5 != 0o5:
-            folder.chmod(0o755)
+    open_way(tmp_path)
     cases = [(name, number) for name in chosen for number in range(len(FORMS))]
     for name, number in cases:
         folder = tmp_path / "root" / name / str(number)

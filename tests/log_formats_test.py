@@ -15,7 +15,7 @@ from ecumen.logs.entry import EntryReader, LogEntry
 from ecumen.logs.forms import form_of
 from ecumen.logs.tally import Counting
 from tests.worlds.live import httpd, nginx
-from tests.worlds.plain import plain_head
+from tests.worlds.plain import open_way, plain_head
 
 pytestmark = pytest.mark.server
 # httpd 2.4, mod_log_config, "Custom Log Formats", and mod_logio's three.
@@ -85,9 +85,7 @@ def _checked(path: Path, form: str, *, moment: bool) -> None:
 
 def test_lines_of_httpd_are_read_whatever_the_format_holds(tmp_path: Path) -> None:
     base = tmp_path
-    for folder in (base, *base.parents):
-        if folder.stat().st_mode & 0o5 != 0o5:
-            folder.chmod(0o755)
+    open_way(base)
     (base / "www").mkdir()
     (base / "www" / "a.txt").write_text("x")
     forms = [f'{each} "%r" %>s {time}' for each in _LETTERS for time in _TIMES[:1]]
@@ -111,9 +109,7 @@ def test_lines_of_httpd_are_read_whatever_the_format_holds(tmp_path: Path) -> No
 
 def test_lines_of_nginx_are_read_whatever_the_format_holds(tmp_path: Path) -> None:
     base = tmp_path
-    for folder in (base, *base.parents):
-        if folder.stat().st_mode & 0o5 != 0o5:
-            folder.chmod(0o755)
+    open_way(base)
     (base / "www").mkdir()
     (base / "logs").mkdir()
     (base / "www" / "a.txt").write_text("x")

@@ -117,12 +117,18 @@ def test_what_is_no_text_of_his_own_is_no_override_file(base: Path) -> None:
     link.symlink_to(secret)
     os.lchown(link, 65534, 65534)
     (base / "www" / "two" / ".htaccess").mkdir()
+    made_up = base / "www" / "one" / "made-up"
+    made_up.mkdir()
+    (made_up / ".htaccess").symlink_to("/proc/self/status")
     plain = base / "www" / "two" / "sub"
     plain.mkdir()
     (plain / ".htaccess").write_text("Options -Indexes\n")
     survey = take_survey([EngineSpec("httpd", str(config))])
     assert str(plain / ".htaccess") in survey.texts
     assert not [path for path, text in survey.texts.items() if b"honour" in text]
+    # Nor into what the kernel makes up.
+    assert not [path for path in survey.texts if path.startswith("/proc")]
+    assert not [each for each in survey.files if each.path.startswith("/proc/self")]
     entry = survey.files.get(str(base / "www" / "two" / ".htaccess"))
     assert entry is not None
     assert entry.kind is Kind.DIR

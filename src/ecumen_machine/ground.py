@@ -43,7 +43,7 @@ from ecumen.survey import (
 )
 from ecumen_machine import cage, contexts, programs
 from ecumen_machine.confine import become_nobody_else
-from ecumen_machine.files import Collector
+from ecumen_machine.files import MOST_BEHIND, Collector
 from ecumen_machine.handles import Reached, is_its_own, reached, reopened, writers_of
 from ecumen_machine.withheld import LARGEST_TEXT, blacked, content_withheld, place_withheld
 
@@ -184,11 +184,14 @@ class Ground:
         somebody's link, and what such a link leads to, where he may read it himself.
         """
         for path in list(self._collector.named(frozenset(leaves))):
+            # Whoever laid a link there has chosen where it leads: it is looked into within bounds.
+            physical = self._collector.path(path, most=MOST_BEHIND)
+            if physical is None or physical in self._texts:
+                continue
             led_by = self._collector.led_by(path)
-            physical = self._collector.path(path)
             if not led_by:
                 self.read(path)
-            elif physical is not None and physical not in self._texts:
+            else:
                 text = self._text(path, physical, led_by)
                 if text is not None:
                     self._texts[physical] = text

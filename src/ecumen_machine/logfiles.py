@@ -54,7 +54,8 @@ def tally_of(
 
 def _nearest(path: str) -> str:
     """What to ask for in place of a form that no line fits, by the first lines of the log."""
-    if path == "-":
+    if not os.path.isfile(path):
+        # What comes through a pipe comes once.
         return "say which with --format"
     lines = _first_lines(path)
     fitting = []
@@ -79,7 +80,7 @@ def _led_by_a_site(path: str) -> str:
     """Such a line is of the usual form, too, with blanks in the name of its user: where what then
     stands in the second place is an address, it is the visitor's. The form, or "".
     """
-    if path == "-":
+    if not os.path.isfile(path):
         return ""
     lines = _first_lines(path)
     for name in ("vhost_combined", "vhost_common"):

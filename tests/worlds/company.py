@@ -22,6 +22,7 @@ from ecumen.passage.request import request_of
 from ecumen_machine import EngineSpec, take_survey
 from tests.worlds.agreement import ENGINES, Tally, differences
 from tests.worlds.live import ask
+from tests.worlds.plain import open_way
 
 ADDRESS = "127.0.0.62"
 FILES = ("t.txt", "a.html", "sub/b.html", "sub/c.txt", "sub/deep/d.html", "idx/index.html")
@@ -113,9 +114,7 @@ class Grounds:
         (base / "root" / "empty").mkdir()
         (base / "sites").mkdir()
         (base / "logs").mkdir()
-        for folder in (base, *base.parents):
-            if folder.stat().st_mode & 0o5 != 0o5:
-                folder.chmod(0o755)
+        open_way(base)
         self.config = base / "server.conf"
 
     def text(self, number: int, company: Company) -> str:

@@ -75,7 +75,6 @@ class Scene:
         self.evidence = follower.presenter.evidence
         self.walker = follower.walker
         self._fronts: dict[int, tuple[Front, Short | FrontPage]] = {}
-        self._lines: dict[str, list[str]] = {}
         self._made: dict[str, object] = {}
         self._source = SurveySource(self.survey)
 
@@ -180,18 +179,11 @@ class Scene:
 
     def text(self, file: str) -> list[str]:
         """The lines of a file of the configuration; none where the survey does not hold it."""
-        lines = self._lines.get(file)
-        if lines is None:
-            data = self._source.read(file) or b""
-            lines = data.decode("utf-8", "surrogateescape").split("\n")
-            self._lines[file] = lines
-        return lines
+        return self._source.lines(file)
 
     def line(self, place: Place) -> Evidence:
         """A line of configuration as it stands."""
-        lines = self.text(place.file)
-        text = lines[place.line - 1].strip() if 0 < place.line <= len(lines) else ""
-        return Evidence(place.file, place.line, text)
+        return Evidence(place.file, place.line, self._source.line(place))
 
     def entry(self, entry: Entry) -> Evidence:
         return self.evidence(Proof(entry=entry))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Hashable, Sequence
 from functools import cached_property
 
+from ecumen.engines.tree import Place
 from ecumen.rights import Problem, Subject, Walker
 from ecumen.survey import Kind, Survey
 from ecumen.survey.overlay import nothing_moved
@@ -33,6 +34,7 @@ class SurveySource:
         self._physical: dict[str, str] = {}
         # By folder: what its names were made of, and they.
         self._names: dict[str, tuple[list[str], set[str], list[str]]] = {}
+        self._lines: dict[str, list[str]] = {}
         if before is not None and nothing_moved(before.survey.files, survey.files):
             self._physical = dict(before._physical)
         if before is not None and before.survey.texts.keys() == survey.texts.keys():
@@ -60,6 +62,19 @@ class SurveySource:
                 return None
             physical = self._physical[path] = walk.physical
         return self.survey.texts.get(physical)
+
+    def lines(self, file: str) -> list[str]:
+        """The lines of a file; none where the survey does not hold it."""
+        lines = self._lines.get(file)
+        if lines is None:
+            data = self.read(file) or b""
+            lines = self._lines[file] = data.decode("utf-8", "surrogateescape").split("\n")
+        return lines
+
+    def line(self, place: Place) -> str:
+        """A line as it stands, without blanks around it; "" where the survey does not hold it."""
+        lines = self.lines(place.file)
+        return lines[place.line - 1].strip() if 0 < place.line <= len(lines) else ""
 
     def names(self, folder: str) -> list[str] | None:
         if folder in self.survey.texts:

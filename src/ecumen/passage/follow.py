@@ -16,6 +16,7 @@ from ecumen.contexts.confinement import Confinement
 from ecumen.contexts.guard import guard_of
 from ecumen.engines.engine import Engine, engines_of
 from ecumen.engines.sites import Answer, Block, Doubt, Part, weigh
+from ecumen.engines.source import SurveySource
 from ecumen.operations.opens import Opener
 from ecumen.passage.gates import GATES
 from ecumen.passage.gates.serve import GATE as SERVE
@@ -72,6 +73,7 @@ class Follower:
     def __init__(self, survey: Survey, engines: tuple[Engine, ...] | None = None) -> None:
         self.survey = survey
         self.engines = engines_of(survey) if engines is None else engines
+        self.source = SurveySource(survey)
         self.presenter = Presenter(survey)
         # The engines ask the policy while they walk; one and the same object must answer here, or
         # what it remembers would be worked out twice.
@@ -92,7 +94,7 @@ class Follower:
         return Opener(self.survey, guard=guard_of(self.confinement, workers))
 
     def _begin(self, request: Request) -> Situation:
-        return Situation(self.survey, self.engines, request, self.confinement)
+        return Situation(self.survey, self.source, self.engines, request, self.confinement)
 
     def run(self, request: Request) -> Ran:
         """The passage's bare facts; never raises."""

@@ -9,6 +9,7 @@ from ecumen import codes
 from ecumen.contexts.confinement import Confinement
 from ecumen.engines.engine import Engine
 from ecumen.engines.sites import Arrival, Handling, Part
+from ecumen.engines.source import SurveySource
 from ecumen.passage.request import Request
 from ecumen.survey import Survey
 
@@ -22,6 +23,7 @@ class Situation:
     """
 
     survey: Survey
+    source: SurveySource
     engines: Sequence[Engine]
     request: Request
     confinement: Confinement

@@ -2,7 +2,7 @@
 server does not start, and fails on an override file that holds it.
 
 Source: httpd 2.4, the functions that take each directive in its module's source; each beside the
-real server (tests/beside/httpd-arguments.txt), with some forty forms of arguments.
+real server (tests/every_directive_test.py), with some forty forms of arguments.
 """
 
 from __future__ import annotations
@@ -50,6 +50,11 @@ def _whole_number(word: str) -> bool:
 
 def _not_negative(word: str) -> bool:
     return re.fullmatch(r"\+?[0-9]+", word) is not None
+
+
+def _begins_with_digit(word: str) -> bool:
+    """One of ASCII: those of other scripts are letters to the server."""
+    return word[:1].isascii() and word[:1].isdecimal()
 
 
 def _form_name(word: str) -> bool:
@@ -135,7 +140,7 @@ def _span(given: Iterable[str]) -> bool:
         rest = rest[1:]
     while rest and rest[0]:
         number, unit, rest = rest[0], rest[1:2], rest[2:]
-        if not number[:1].isdecimal() or not unit:
+        if not _begins_with_digit(number) or not unit:
             return False
         if not any(unit[0].lower().startswith(begin) for begin, _ in _UNITS):
             return False
@@ -150,7 +155,7 @@ def _expiry(text: str) -> bool:
 
 
 def _cookie_age(text: str) -> bool:
-    return text[:1].isdecimal() or _span(words(text))
+    return _begins_with_digit(text) or _span(words(text))
 
 
 # --- marks and headers ---
@@ -248,7 +253,7 @@ def _etag(given: list[str], _: set[str]) -> bool | None:
 
 
 def _sent_by(word: str) -> bool:
-    return not word[:1].isdecimal() or 300 <= atoi(word) < 400
+    return not _begins_with_digit(word) or 300 <= atoi(word) < 400
 
 
 def _positive(word: str) -> bool:
@@ -325,7 +330,7 @@ _TAKES: dict[str, _Takes] = {
     "deflateinflateratioburst": _first(_positive),
     **dict.fromkeys(("limitrequestbody", "deflateinflatelimitrequestbody"), _SIZE),
     "substitutemaxlinelength": _first(
-        lambda word: re.fullmatch(r"[0-9]+[bkmg]?", word, re.I) is not None
+        lambda word: re.fullmatch(r"[0-9]+[bkmgBKMG]?", word) is not None
     ),
     **dict.fromkeys(
         ("limitxmlrequestbody", "sslverifydepth", "sslrenegbuffersize",

@@ -98,10 +98,7 @@ def _unread(now: Situation) -> str | None:
 
 def _declaring(now: Situation, binding: Binding) -> Proof:
     """The line as it stands, in the engine's own words."""
-    text = now.survey.texts.get(binding.place.file, b"")
-    line = text.split(b"\n")[binding.place.line - 1 : binding.place.line]
-    quoted = b"".join(line).strip().decode("utf-8", "surrogateescape")
-    return Proof(place=binding.place, text=quoted or str(binding))
+    return Proof(place=binding.place, text=now.source.line(binding.place) or str(binding))
 
 
 def _take(now: Situation, engine: Engine) -> None:
