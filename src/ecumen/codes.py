@@ -696,6 +696,12 @@ SERVE_VARIANTS = _unsure(
     "serve.variants",
     "Several files could be chosen for {name}; which one is not worked out.",
 )
+SERVE_NO_VARIANT = _blocked(
+    "serve.no-variant",
+    "{path} is not there, and none of {names} can stand in for it.",
+    "Put it there, or ask for the name with its ending.",
+    findings=("index.gone",),
+)
 SERVE_INDEX_ELSEWHERE = _unsure(
     "serve.index-elsewhere",
     "The index {name} lies elsewhere; not evaluated yet.",

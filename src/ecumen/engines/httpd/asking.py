@@ -16,6 +16,7 @@ from ecumen.engines.httpd.rewriting.run import RewriteSubject
 from ecumen.engines.httpd.server import Host, Server
 from ecumen.engines.httpd.settings import Settings
 from ecumen.engines.httpd.uri import Address, escaped, read_path
+from ecumen.engines.httpd.walk import Walked
 from ecumen.engines.sites import Arrival
 
 
@@ -26,7 +27,9 @@ class Asking:
     lap: how often the server has begun anew. by_itself: it looks something up for another question.
     status: of an error whose page this is, else 200. env: variables set on the way. rewrites: rules
     are still asked. unknown: variables of which it is not known whether they are set. late: of
-    which lines may say more once it was asked who may. Names of variables are in lower case here.
+    which lines may say more once it was asked who may. before: the walk that the server made last
+    for the same request. file: where the server asks itself for a file, and not for an address: its
+    path, and what stands behind it. Names of variables are in lower case here.
     """
 
     arrival: Arrival
@@ -42,11 +45,12 @@ class Asking:
     env: Mapping[str, str | None] = field(default_factory=dict)
     rewrites: bool = True
     judged: Judged | None = None
-    beside: str = ""
+    before: Walked | None = None
     unknown: frozenset[str] = frozenset()
     late: frozenset[str] = frozenset()
     # The document root, where the name that is asked for says where it is.
     root: str | None = None
+    file: tuple[str, str] | None = None
 
     @property
     def path(self) -> str:
@@ -68,8 +72,8 @@ class Asking:
             query=query,
             lap=self.lap + 1,
             by_itself=False,
-            beside="",
             root=None,
+            file=None,
             env=env,
             unknown=unknown,
             **changes,  # type: ignore[arg-type]
@@ -89,14 +93,14 @@ class Asking:
         return replace(self, env=marks.values, unknown=marks.unknown)
 
     def aside(
-        self, address: Address, query: str | None, judged: Judged | None, beside: str = ""
+        self, address: Address, query: str | None, judged: Judged | None, before: Walked | None
     ) -> Asking:
         """A question that the server asks itself, as for an index."""
         env, unknown = self._later()
         # By position: there is one for every name that is tried for an index.
         return Asking(
             self.arrival, self.host, self.header, address, query, "GET", self.implied, self.lap,
-            True, self.status, env, self.rewrites, judged, beside, unknown, self.late,
+            True, self.status, env, self.rewrites, judged, before, unknown, self.late,
         )  # fmt: skip
 
 

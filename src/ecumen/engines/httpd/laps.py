@@ -25,6 +25,7 @@ from ecumen.engines.httpd.targets import Target, Targets
 from ecumen.engines.httpd.typeheaders import typed_by
 from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.httpd.uri import Address
+from ecumen.engines.httpd.walk import Walked
 from ecumen.engines.httpd.way import BY_RULE, REDIRECT, AddressWays
 from ecumen.engines.sites import (
     Answer,
@@ -89,7 +90,7 @@ class Laps:
                 rank = Rank(Phase.RULES, 2).on_lap(asking.lap)
                 handling.way.blocks.append(Block(codes.WAY_LOOPS, rank, 500, {}))
                 break
-            asking = _next(looked)
+            asking = _next(looked, asking.method)
         # An error on the way to the page of an error gets no page of its own; but a rule of
         # rewriting that ends it makes the server forget the first one (r->status; measured).
         if asking.status == 200 or _ended_by_rule(laps):
@@ -212,6 +213,7 @@ class Laps:
             status=status,
             method="GET",
             judged=_judged(lap, ends.rank),
+            before=_walked(lap, ends.rank),
         )
         inner = Handling.begun("", asking.host.place)
         self.run(asking, inner)
@@ -272,6 +274,12 @@ def _judged(lap: _Lap, rank: Rank) -> Judged | None:
     return target.judged if target is not None and rank.within >= Phase.ACCESS else None
 
 
+def _walked(lap: _Lap, rank: Rank) -> Walked | None:
+    """The walk of a request that came to its end: of others the server remembers nothing."""
+    target = lap.first.target
+    return target.walked if target is not None and rank.within > Phase.WALK else None
+
+
 def _settings_at(lap: _Lap, rank: Rank) -> Settings:
     """The settings that the server holds by the time of this rank."""
     host = lap.first.asking.host.settings
@@ -287,8 +295,10 @@ def _replace(part: Part, block: Block, by: Block) -> None:
     part.blocks = [by if each is block else each for each in part.blocks]
 
 
-def _next(looked: Looked) -> Asking:
-    """The question with which the server begins anew."""
+def _next(looked: Looked, method: str) -> Asking:
+    """The question with which the server begins anew, by the method of the visitor also where it
+    comes to that by a question of its own.
+    """
     path = (looked.goes_on or "").partition("#")[0]
     path, mark, query = path.partition("?")
     if not mark and looked.way.query is not None:
@@ -297,8 +307,13 @@ def _next(looked: Looked) -> Asking:
     address = asked.read(path) if path.startswith("/") else Address(path, 400, codes.WAY_BAD_PATH)
     asking = replace(looked.asking, env=looked.way.env or looked.asking.env)
     rewrites = looked.asking.rewrites and not looked.way.ended
-    judged = looked.target.judged if looked.target is not None else None
-    return asking.again(address, query if mark else None, rewrites=rewrites, judged=judged)
+    target = looked.target
+    judged = target.judged if target is not None else None
+    before = target.walked if target is not None else None
+    return asking.again(
+        address, query if mark else None, method=method, rewrites=rewrites, judged=judged,
+        before=before,
+    )  # fmt: skip
 
 
 def _merge(handling: Handling, lap: Handling, number: int, *, first: bool) -> None:

@@ -13,6 +13,7 @@ from ecumen.engines.httpd import rewriting
 from ecumen.engines.httpd.access import Visitor
 from ecumen.engines.httpd.asking import Asked, Asking, Variables, is_ours, own_address
 from ecumen.engines.httpd.marks import marked
+from ecumen.engines.httpd.negotiation import Negotiation
 from ecumen.engines.httpd.server import Server
 from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.targets import Target, Targets
@@ -29,7 +30,8 @@ class Looked:
     """What is known of a question before anything is served.
 
     before: the settings that hold until the walk is done. target: None where the address leads to
-    nothing on disk or to an error. goes_on: the address with which the server begins anew.
+    nothing on disk or to an error. goes_on: the address with which the server begins anew. chosen:
+    the question for the file that takes the place of one that is not there.
     """
 
     asking: Asking
@@ -41,6 +43,7 @@ class Looked:
     handler: Proof | None = None
     scripts: Proof | None = None
     doubts: list[Doubt] = field(default_factory=list)
+    chosen: Looked | None = None
 
     @property
     def part(self) -> Part:
@@ -55,6 +58,7 @@ class Phases:
         self.server = server
         self.ways = ways
         self.targets = targets
+        self.negotiation = Negotiation(server, targets.walker, self.look)
 
     def look(self, asking: Asking) -> Looked:
         """Never raises. Blocks and doubts of the way stand in its part, others in the target."""
@@ -75,7 +79,7 @@ class Phases:
             again=asking.by_itself or asking.lap > 0,
         )
         before, doubts = self.targets.located(host, asking.path, visitor)
-        way = self.ways.find(asking, before)
+        way = self._way(asking, before)
         if way.root is not None:
             asking = facts.asking = replace(asking, root=way.root)
         facts.uri, facts.args = way.path, way.query
@@ -97,18 +101,34 @@ class Phases:
             return looked
         if way.filename is None:
             return looked
-        directly = not asking.by_itself
-        looked.target = self.targets.of(
-            host, way.path, way.filename, visitor, asked=directly, beside=asking.beside
-        )
+        looked.target = self.targets.of(host, way.path, way.filename, visitor, asking.before)
+        if asking.file is not None:
+            looked.target.walked.rest = asking.file[1]
         if facts.marks is not before_folders:
             looked.asking = asking.marked(facts.marks)
             way.env = dict(facts.marks.values)
         if not looked.target.walked.unseen:
-            self._rules(looked, looked.target)
+            self._in_folder(looked, looked.target)
         return looked
 
+    def _way(self, asking: Asking, settings: Settings) -> AddressWay:
+        if asking.file is None:
+            return self.ways.find(asking, settings)
+        part = Part(codes.WAY_ROOT, {"address": asking.path})
+        return AddressWay(part, asking.path, asking.query, asking.file[0])
+
     # --- the rules of the folder ---
+
+    def _in_folder(self, looked: Looked, target: Target) -> None:
+        """What is chosen in place of a missing name, which the rules of the folder then meet."""
+        chosen = looked.chosen = self.negotiation.choose(looked, target)
+        if chosen is None or chosen.target is None:
+            self._rules(looked, target)
+            return
+        looked.way.path = chosen.way.path
+        self._rules(looked, chosen.target)
+        chosen.type = looked.type or chosen.type
+        chosen.handler = looked.handler or chosen.handler
 
     def _rules(self, looked: Looked, target: Target) -> None:
         """Rewriting, then redirects."""

@@ -15,6 +15,7 @@ from ecumen.engines.httpd import types
 from ecumen.engines.httpd.asking import own_address
 from ecumen.engines.httpd.methods import KNOWN
 from ecumen.engines.httpd.modules import makes_nothing
+from ecumen.engines.httpd.negotiation import is_ended
 from ecumen.engines.httpd.phases import Looked, Phases
 from ecumen.engines.httpd.server import Server, with_value
 from ecumen.engines.httpd.settings import Opt, Settings
@@ -48,15 +49,6 @@ DEEPEST_FALLBACK = 5
 MOST_SPELLINGS = 8  # names that are told of those that are much like a missing one
 _STATUS = "server-status"
 _PROGRAM = "cgi-script"
-# Behind these there is nothing to be found or missed.
-_ENDED = (
-    codes.LADDER_LINK_REFUSED,
-    codes.LADDER_LINK_OWNER,
-    codes.LADDER_LINK_PROTECTED,
-    codes.LADDER_LINK_LOOP,
-    codes.LADDER_LINK_NOWHERE,
-    codes.LADDER_NAME_TOO_LONG,
-)
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,8 +107,8 @@ class Serving:
             self.part.code = codes.PASSAGE_NOT_REACHED
             return
         entry = walked.entry
-        chosen = self._negotiated(self.looked, self.target)
-        if chosen is not None and chosen.target is not None:
+        chosen = self.looked.chosen
+        if chosen is not None and chosen.target is not None and self.looked.goes_on is None:
             found = chosen.target.walked.entry
             assert found is not None
             self.part.code = codes.SERVE_VARIANT
@@ -145,12 +137,9 @@ class Serving:
 
     # --- nothing there ---
 
-    def _ended(self, walked: Walked) -> bool:
-        return any(block.code in _ENDED for block in walked.blocks)
-
     def _missing(self, walked: Walked) -> None:
         rank = Rank(Phase.CONTENT)
-        if self._ended(walked):
+        if is_ended(walked):
             self.part.code = codes.PASSAGE_NOT_REACHED
             return
         typed = self._typed(self.looked, self.target, walked.path)
@@ -289,71 +278,6 @@ class Serving:
         else:
             doubt = Doubt(codes.WAY_UPSTREAM_ANSWERS, rank, facts)
             self.handling.take([], [doubt])
-
-    def _negotiated(self, looked: Looked, target: Target) -> Looked | None:
-        """The question for a file with further endings, in place of one that is not there.
-
-        Where the folder cannot be listed for them, the server answers 403 for what is missing.
-        """
-        options = target.settings.options
-        walked = target.walked
-        if options is None or not options.bits & Opt.MULTI or walked.entry is not None:
-            return None
-        if self._ended(walked):
-            return None
-        folder = self.walker.walk(walked.path.rpartition("/")[0] or "/").entry
-        if folder is None or folder.kind is not Kind.DIR:
-            return None
-        rank = Rank(Phase.ACCESS, 5)
-        if not decide(folder, self.walker.subject, READ).allowed:
-            facts = {"path": folder.path}
-            block = Block(codes.LADDER_UNLISTABLE, rank, 403, facts, (Proof(entry=folder),))
-            target.blocks.append(block)
-            if looked is self.looked:
-                self.handling.take([block], [])
-        leaf = walked.path.rpartition("/")[2]
-        names = [n for n in self.walker.files.children(folder.path) if n.startswith(f"{leaf}.")]
-        if not names and folder.listed:
-            return None
-        by = target.settings.variants_by
-        usual = by is None or by.value == "negotiatedonly"
-        variants = self._variants(looked, target, names) if folder.listed and usual else None
-        if variants is None or len(variants) > 1:
-            line = Proof(place=options.place, text=options.text)
-            self._doubt(codes.SERVE_VARIANTS, rank, {"name": leaf}, line)
-            return None
-        return variants[0] if variants else None
-
-    def _variants(
-        self, looked: Looked, target: Target, names: Sequence[str]
-    ) -> list[Looked] | None:
-        """The files among which the server chooses; None where that is not worked out."""
-        rules = target.settings.rewriting
-        headers = looked.asking.arrival.headers
-        if (rules is not None and rules.on) or any(key.startswith("accept") for key in headers):
-            return None
-        if looked.asking.host.folder_patterns:
-            # What a pattern says of the name that was asked for goes on to the variants at times.
-            return None
-        found = []
-        rest = target.walked.rest
-        asked = looked.way.path.removesuffix(rest) if rest else looked.way.path
-        folder = asked.rpartition("/")[0]
-        for name in names:
-            address = looked.asking.read(escaped(f"{folder}/{name}{rest}"))
-            sub = self.phases.look(looked.asking.aside(address, looked.way.query, target.judged))
-            if sub.target is None or sub.part.doubts or sub.target.doubts or sub.part.answer:
-                return None
-            entry = sub.target.walked.entry
-            if entry is None or entry.kind is not Kind.FILE:
-                continue
-            typed = self._typed(sub, sub.target, sub.target.walked.path)
-            if typed.handler is not None or typed.encoded:
-                return None
-            if typed.type is None or typed.odd or sub.target.blocks:
-                continue
-            found.append(sub)
-        return found
 
     # --- a file ---
 
@@ -683,7 +607,7 @@ class Serving:
     def _stands_in(self, sub: Looked) -> _StandIn | None:
         """What stands in for what is missing, for an index too."""
         target = sub.target
-        if target is None or self._ended(target.walked):
+        if target is None or is_ended(target.walked):
             return None
         typed = self._typed(sub, target, target.walked.path)
         return None if self._has_handler(sub, target, typed) else self._fallback(sub, 1)
@@ -725,16 +649,14 @@ class Serving:
             path = f"{escaped(folder)}/{path}"
         judged = by.target.judged if by.target is not None else None
         around = by.target.walked if by.target is not None else None
-        in_folder = around is not None and around.entry is not None
-        beside = around.path if around is not None and in_folder else ""
-        asking = by.asking.aside(by.asking.read(path), query if mark else None, judged, beside)
+        asking = by.asking.aside(by.asking.read(path), query if mark else None, judged, around)
         sub = self.phases.look(asking)
         for doubt in sub.part.doubts:
             if doubt not in self.handling.part(doubt.code).doubts:
                 self.handling.take([], [doubt])
         if sub.target is None:
             return sub
-        sub = self._negotiated(sub, sub.target) or sub
+        sub = sub.chosen or sub
         assert sub.target is not None
         before = {d.same for d in self.target.doubts}
         for doubt in sub.target.doubts:

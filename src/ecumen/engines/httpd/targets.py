@@ -123,14 +123,10 @@ class Targets:
         path: str,
         filename: str,
         visitor: Visitor,
-        *,
-        asked: bool = True,
-        beside: str = "",
+        before: Walked | None = None,
     ) -> Target:
-        """path: of the address, decoded; filename: where it leads on disk. asked: by the visitor,
-        and not by the server itself, which looks for an index.
-        """
-        walked = self.walk(host).walk(filename, asked=asked, beside=beside)
+        """path: of the address, decoded; filename: where it leads. before: as for a walk."""
+        walked = self.walk(host).walk(filename, before)
         return self._target(host, path, walked, visitor)
 
     def _target(self, host: Host, path: str, walked: Walked, visitor: Visitor) -> Target:

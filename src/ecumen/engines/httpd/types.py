@@ -24,7 +24,7 @@ _NEEDS_CHARSET = ("text/plain", "text/html")
 class Typed:
     """type: None where none is sent. handler: what would produce the content, or None.
 
-    encoded: an ending names a coding. odd: an ending is not known.
+    encoded: an ending names a coding. odd: an ending is not known. spoken: one names a language.
     """
 
     type: str | None
@@ -34,6 +34,7 @@ class Typed:
     handler_place: Place | None = None
     encoded: bool = False
     odd: bool = False
+    spoken: bool = False
 
 
 def type_of(
@@ -43,7 +44,7 @@ def type_of(
     kind: str | None = None
     charset = handler = None
     by, decided = "", None
-    encoded = odd = False
+    encoded = odd = spoken = False
     place: Place | None = None
     # The part before the first dot is the name; dots in front belong to it.
     stem = name.lstrip(".")
@@ -63,6 +64,7 @@ def type_of(
             if known.language or known.encoding or known.filter:
                 hit = True
             encoded = encoded or bool(known.encoding)
+            spoken = spoken or bool(known.language)
             if known.handler:
                 handler, place, hit = known.handler, known.place, True
         if not hit:
@@ -75,7 +77,8 @@ def type_of(
         kind, by, decided = forced.value, "", None
     if by_rule is not None:
         kind, by, decided = by_rule, "", None
-    return Typed(_with_default_charset(kind, settings), handler, by, decided, place, encoded, odd)
+    kind = _with_default_charset(kind, settings)
+    return Typed(kind, handler, by, decided, place, encoded, odd, spoken)
 
 
 def _with_default_charset(kind: str | None, settings: Settings) -> str | None:

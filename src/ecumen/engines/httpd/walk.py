@@ -29,7 +29,8 @@ class Walked:
     """Where the walk ended. entry: None where nothing is there; rest: what stands behind a file.
 
     sections: those that bind, in the order in which they are merged. slash: asked with one. named:
-    sections on the name of a file are among them.
+    sections on the name of a file are among them. folder: settings and number of sections before
+    those on files, as the next walk of the same request may take them over.
     """
 
     path: str
@@ -43,6 +44,17 @@ class Walked:
     unseen: bool = False
     slash: bool = False
     named: bool = False
+    folder: tuple[Settings, int] | None = None
+
+    @property
+    def remembered(self) -> str:
+        """The folder, with a slash, for which the server remembers this walk: what lies in it may
+        be asked next. Of a folder that was asked without a slash it remembers nothing of use
+        (server/request.c, ap_directory_walk: `cached` beside `entry_dir`).
+        """
+        if self.entry is not None and self.entry.kind is Kind.DIR:
+            return join(self.path, "") if self.slash else self.path
+        return f"{self.path.rpartition('/')[0]}/"
 
     def copied(self) -> Walked:
         """A copy that may go on by itself."""
@@ -98,22 +110,23 @@ class FolderWalk:
             known = self._merged[key] = (base, later, later.over(base))
         return known[2]
 
-    def walk(self, filename: str, *, asked: bool = True, beside: str = "") -> Walked:
-        """filename: absolute. asked: by the visitor, and not by the server itself.
-
-        beside: the folder for which the server asks itself. For a file in there it takes what it
-        knows of the folder, and does not try patterns on the file.
+    def walk(self, filename: str, before: Walked | None = None) -> Walked:
+        """filename: absolute. before: the walk that the server has just made for the same request,
+        where it goes on to another address or asks itself for an index. For a file in the folder
+        where that one ended it takes over what was merged then, whatever binds the new name
+        (server/request.c, ap_directory_walk; measured).
         """
         names = [name for name in filename.split("/") if name]
         done, walked = self._begun(names)
         if walked.entry is None:
             self._unseen(walked, "/", 0)
             return walked
+        known = "" if before is None else before.remembered
         for depth, name in enumerate(names[done:], done + 1):
             last = depth == len(names) and not filename.endswith("/")
-            index = last and not asked and walked.path == beside
+            again = last and join(walked.path, "") == known
             ends = depth == len(names)
-            if not self._component(walked, name, depth, last, ends, asked=asked, index=index):
+            if not self._component(walked, name, depth, last, ends, again=again):
                 walked.rest = "".join(f"/{left}" for left in names[depth:])
                 if filename.endswith("/"):
                     walked.rest += "/"
@@ -124,9 +137,13 @@ class FolderWalk:
         # A folder keeps the slash that it is asked with; a file or what is not there loses it.
         walked.slash = filename.endswith("/") and walked.entry is not None and not walked.rest
         full = join(walked.path, "") if walked.slash else walked.path
-        folder = walked.path.rpartition("/")[0]
-        here = walked.entry is not None and walked.entry.kind is Kind.FILE and folder == beside
-        self._patterns(walked, f"{folder}/" if here and not asked else full)
+        if before is not None and before.folder is not None and _looked_in(walked) == known:
+            walked.settings, count = before.folder
+            walked.sections = before.sections[:count]
+            walked.doubts += [doubt for doubt in before.doubts if doubt not in walked.doubts]
+        else:
+            self._patterns(walked, full)
+        walked.folder = walked.settings, len(walked.sections)
         self._files(walked, full.rpartition("/")[2])
         walked.settings = self._with_host_rules(walked.settings)
         return walked
@@ -282,11 +299,10 @@ class FolderWalk:
         last: bool,
         ends: bool,
         *,
-        asked: bool,
-        index: bool,
+        again: bool,
     ) -> bool:
         """Goes one name further; False where the walk ends there. last: no name and no slash
-        follows; ends: no name does. index: the server looks at what lies in the folder for itself.
+        follows; ends: no name does. again: the server has just been in this folder.
         """
         here = walked.entry
         assert here is not None
@@ -311,7 +327,7 @@ class FolderWalk:
         if entry.kind is Kind.LINK:
             if not follows_unseen:
                 self._looked_at(walked, entry, rank)
-            target = self._link(walked, entry, rank, index=index)
+            target = self._link(walked, entry, rank, again=again)
             if target is None:
                 walked.entry = None
                 return False
@@ -325,10 +341,9 @@ class FolderWalk:
             self._enter(walked, entry, depth)
             return True
         if entry.kind is Kind.FILE:
-            if last and asked and follows_unseen:
+            if last and not again and follows_unseen:
                 # Where every link is followed the server spares itself the look at the last
-                # name, and takes it for one folder more: sections on it bind the file. Not so
-                # when it asks itself for an index.
+                # name, and takes it for one folder more: sections on it bind the file.
                 self._sections(walked, depth)
         elif not (last and follows_unseen):
             # Spared the look, the server goes on with what is no file as with one (measured).
@@ -376,14 +391,14 @@ class FolderWalk:
 
     # --- links ---
 
-    def _link(self, walked: Walked, link: Entry, rank: Rank, *, index: bool) -> Entry | None:
+    def _link(self, walked: Walked, link: Entry, rank: Rank, *, again: bool) -> Entry | None:
         options = walked.settings.options
         bits = options.bits if options else Opt.NONE
         place = options.place if options else None
         line = Proof(place=place, text=options.text if options else "")
         lead = self.walker.follow(link)
         rule = "owner" if bits & Opt.OWNER_MATCH else "all" if bits & Opt.FOLLOW else "none"
-        if index and bits & Opt.FOLLOW:
+        if again and bits & Opt.FOLLOW:
             # Where both are said, nobody compares the owners of an index (measured).
             rule = "all"
         allowed = rule != "none"
@@ -467,6 +482,18 @@ class FolderWalk:
         walked.unseen = True
         rank = Rank(Phase.WALK, depth * HALF + 2)
         walked.doubts.append(Doubt(codes.LADDER_UNSEEN, rank, {"path": path}))
+
+
+def _looked_in(walked: Walked) -> str | None:
+    """The folder, with a slash, in which what was found lies, or which it is; None for what is not
+    there and what is neither file nor folder.
+    """
+    entry = walked.entry
+    if entry is not None and entry.kind is Kind.DIR:
+        return join(walked.path, "")
+    if entry is None or entry.kind is not Kind.FILE or walked.rest:
+        return None
+    return f"{walked.path.rpartition('/')[0]}/"
 
 
 def unread(directive: Directive, rank: Rank) -> Doubt:
