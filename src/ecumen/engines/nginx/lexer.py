@@ -6,6 +6,7 @@ Most lines of a configuration are like others and hold one plain statement: thes
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from functools import lru_cache
 from typing import NamedTuple
@@ -15,6 +16,7 @@ from ecumen.engines.tree import Place
 
 BLANK = " \t\r\n"
 _ODD = frozenset("\"'\\$#{};")
+_ESCAPED_BLANK = re.compile(r"\\[ \t\r]")
 _ESCAPED = {"t": "\t", "r": "\r", "n": "\n"}
 DEEPEST = 100
 TOO_DEEP = f"blocks are nested more than {DEEPEST} deep"
@@ -85,7 +87,8 @@ def _plain(text: str) -> _Plain:
     body, last = line[:-1], line[-1]
     if last not in ";{" or not body:
         return _LONG_WAY
-    if not _ODD.isdisjoint(body) and not _simple_variables(body):
+    odd = _ODD.intersection(body)
+    if odd and not _simple(body, odd):
         return _LONG_WAY
     if any(c in body for c in "\f\v\x1c\x1d\x1e\x1f\x85\xa0") or not body.isascii():
         # Blanks to Python, but not to the engine.
@@ -93,12 +96,17 @@ def _plain(text: str) -> _Plain:
     words = body.split()
     if not words:
         return _LONG_WAY
+    if "\\" in odd:
+        words = [_undone(word) for word in words]
     kind = _OPENS if last == "{" else _INCLUDES if words[0] == "include" else _STATEMENT
     return (kind, words[0], tuple(words[1:]))
 
 
-def _simple_variables(body: str) -> bool:
-    return _ODD.intersection(body) == {"$"} and "${" not in body
+def _simple(body: str, odd: frozenset[str]) -> bool:
+    """Whether words end at blanks alone: no variable in braces, no blank behind a backslash."""
+    if odd - {"$", "\\"} or "${" in body or body[-1] in odd:
+        return False
+    return "\\" not in odd or _ESCAPED_BLANK.search(body) is None
 
 
 Include = Callable[[Line, "list[Line]"], None]

@@ -5,9 +5,10 @@ from __future__ import annotations
 from contextlib import suppress
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
+from ecumen.engines.nginx import lexer
 from ecumen.engines.nginx.lexer import Lexer, Line, SyntaxFault
 
 
@@ -70,3 +71,24 @@ def test_lines_are_numbered_alike_by_both_ways(parts: list[str]) -> None:
     # A comment behind each line makes the lexer take the long way.
     long = read("\n".join(f"{line} #x" for line in text.split("\n")))
     assert [(x.name, x.number) for x in short] == [(x.name, x.number) for x in long]
+
+
+def outcome(text: str) -> object:
+    try:
+        return read(text)
+    except SyntaxFault as fault:
+        return fault.message, fault.place
+
+
+_PIECES = ["a", " ", "\\", "$", "{", "}", ";", '"', "\\.", "$x", "${x}", "\\ ", "n", "\n", "é"]
+
+
+@given(st.lists(st.sampled_from(_PIECES), max_size=8), st.sampled_from([";", " {", "{", ""]))
+@example(["$x", "$"], "{")  # a brace behind a dollar begins a variable, and no block
+@example(["a", " ", "\\", "n"], ";")
+def test_the_short_way_splits_as_the_long_one(parts: list[str], end: str) -> None:
+    text = "".join(parts) + end + "\na b;\n}"
+    short = outcome(text)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(lexer, "_plain", lambda line: (lexer._ODD_ONE, "", ()))
+        assert outcome(text) == short
