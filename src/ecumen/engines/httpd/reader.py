@@ -356,8 +356,10 @@ class Reader:
     def _until(self, lines: _Lines, section: str | None, into: list[Directive], depth: int) -> None:
         """Directives up to the end of the section (or of the file, without one)."""
         opened = lines.number
+        closing = f"</{section[1:]}>" if section is not None else None
         raw, known, size, file = lines.raw, lines.known, lines.size, lines.file
         at, offset = lines.at, lines.offset
+        plain, opens, closes, nothing = _PLAIN, _OPENS, _CLOSES, _NOTHING
         # Most of the time of reading is spent in these few lines.
         while at < size:
             text = raw[at]
@@ -370,11 +372,18 @@ class Reader:
                 parsed = lines.worked_out(text)
                 at, number = lines.at, lines.number
             kind, name, rest = parsed
-            if kind == _PLAIN:
+            if kind == plain:
                 into.append(
                     _new(Directive, (name, rest, _new(Place, (file, number + offset)), None, True))
                 )
-            elif kind != _NOTHING:
+            elif kind == opens:
+                lines.at, lines.number = at, number
+                self._section(lines, name, rest, into, depth)
+                at = lines.at
+            elif kind == closes and name == closing and not rest:
+                lines.at, lines.number = at, number
+                return
+            elif kind != nothing:
                 lines.at, lines.number = at, number
                 if self._acting(lines, parsed, section, into, depth):
                     return

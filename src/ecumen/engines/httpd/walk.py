@@ -66,13 +66,16 @@ class Walked:
 
 @dataclass(slots=True)
 class Known:
-    """What is worked out once for all walks on a server: steps, and how far walks have come."""
+    """What is worked out once for all walks on a server: steps, how far walks have come, and for
+    folders the names of override files of which none is there.
+    """
 
     rungs: Bounded[str, Rung] = field(default_factory=lambda: Bounded(MOST_KEPT))
     plain: Bounded[str, list[tuple[Rung, Entry]]] = field(
         default_factory=lambda: Bounded(MOST_KEPT)
     )
     reached: Bounded[tuple[int, str], Walked] = field(default_factory=lambda: Bounded(MOST_KEPT))
+    without: Bounded[str, tuple[str, ...]] = field(default_factory=lambda: Bounded(MOST_KEPT))
 
 
 class FolderWalk:
@@ -233,15 +236,21 @@ class FolderWalk:
             walked.doubts.append(unread(directive, Rank(Phase.WALK, depth * HALF)))
 
     def _override(self, walked: Walked, folder: Entry, depth: int) -> None:
+        names = self.host.override_names or (".htaccess",)
+        if self._known.without.get(walked.path) == names:
+            return
         rank = Rank(Phase.WALK, depth * HALF + 1)
         step = self.walker.search(folder)
+        found = len(walked.blocks) + len(walked.doubts)
         if step.blocked:
             # What its override file says comes to bear once the folder is open.
             self._shut(walked, step, rank)
             rank = Rank(Phase.WALK, depth * HALF + 2)
-        for name in self.host.override_names or (".htaccess",):
+        for name in names:
             if self._override_file(walked, folder, name, depth, rank):
                 return
+        if not step.blocked and len(walked.blocks) + len(walked.doubts) == found:
+            self._known.without[walked.path] = names
 
     def _override_file(
         self, walked: Walked, folder: Entry, name: str, depth: int, rank: Rank
