@@ -291,6 +291,12 @@ WAY_UPSTREAM_CLOSED = _blocked(
     "Start what should answer at {upstream}, or hand the address elsewhere.",
     findings=("way.fails",),
 )
+WAY_UPSTREAM_UNSPOKEN = _blocked(
+    "way.upstream-unspoken",
+    "The engine speaks to nobody as {upstream} asks for: it has no part that does.",
+    "Load what speaks to {upstream}, or hand the address elsewhere.",
+    findings=("way.fails",),
+)
 WAY_REDIRECT = _unsure("way.redirect", "Whether {directive} takes this address is not worked out.")
 WAY_TRACED = _clear("way.traced", "The engine sends the request back as it came, and asks no rule.")
 WAY_TRACE_OFF = _blocked(

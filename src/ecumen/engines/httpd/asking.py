@@ -329,7 +329,7 @@ def header_sent(name: str, asking: Asking) -> str:
     """A header of the request, by its name in lower case. Raises LookupError."""
     if name == "host":
         return asking.arrival.host or ""
-    if name in ("connection", "content-length", "authorization"):
+    if name in ("connection", "content-length"):
         raise LookupError(name)
     return asking.arrival.headers.get(name, "")
 

@@ -62,7 +62,7 @@ _FAMILIES = (
 _BUT = frozenset(
     """
     sslengine sslrequire sslrequiressl sslverifyclient ssloptions proxypass proxypassmatch
-    proxypassreverse proxyrequests proxyblock authmerging authtype authname mdrequirehttps
+    proxyrequests proxyblock authmerging authtype authname mdrequirehttps
     cacheenable cachefile proxyhtmlenable
 """.split()
 )

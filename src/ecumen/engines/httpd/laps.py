@@ -136,8 +136,9 @@ class Laps:
         rank = Rank(Phase.CONTENT)
         facts = {"upstream": url}
         proofs = tuple(handling.way.proofs[-1:])
-        if self.phases.ways.reaches_nobody(url):
-            handling.way.blocks.append(Block(codes.WAY_UPSTREAM_CLOSED, rank, 503, facts, proofs))
+        fault = self.phases.ways.upstream_fault(url)
+        if fault is not None:
+            handling.way.blocks.append(Block(fault[0], rank, fault[1], facts, proofs))
             return
         handling.way.doubts.append(Doubt(codes.WAY_UPSTREAM_ANSWERS, rank, facts, proofs))
 

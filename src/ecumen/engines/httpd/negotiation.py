@@ -52,6 +52,8 @@ class Negotiation:
         self.server = server
         self.walker = walker
         self._look = look
+        # The option alone does nothing where the module is not there.
+        self._chooses = "negotiation_module" in server.reader.modules
 
     def choose(self, looked: Looked, target: Target) -> Looked | None:
         """The question for the file that is chosen; None where the name stays what it is. What
@@ -61,7 +63,7 @@ class Negotiation:
         walked = target.walked
         if options is None or not options.bits & Opt.MULTI or walked.entry is not None:
             return None
-        if walked.unseen or is_ended(walked):
+        if not self._chooses or walked.unseen or is_ended(walked):
             return None
         folder = self.walker.walk(walked.path.rpartition("/")[0] or "/").entry
         if folder is None or folder.kind is not Kind.DIR:

@@ -273,8 +273,9 @@ class Serving:
         self.handling.upstream = url
         self.part.code = codes.PASSAGE_NOT_REACHED
         rank, facts = Rank(Phase.FOLDER, 1), {"upstream": url}
-        if self.phases.ways.reaches_nobody(url):
-            self._block(codes.WAY_UPSTREAM_CLOSED, rank, 503, facts)
+        fault = self.phases.ways.upstream_fault(url)
+        if fault is not None:
+            self._block(fault[0], rank, fault[1], facts)
         else:
             doubt = Doubt(codes.WAY_UPSTREAM_ANSWERS, rank, facts)
             self.handling.take([], [doubt])
@@ -409,10 +410,13 @@ class Serving:
             return False
         rank, url = Rank(Phase.CONTENT), handler.removeprefix("proxy:")
         self.handling.upstream, facts = url, {"upstream": url}
-        if self.phases.ways.reaches_nobody(url):
-            self._block(codes.WAY_UPSTREAM_CLOSED, rank, 503, facts, proof)
+        fault = self.phases.ways.upstream_fault(url)
+        # Where nothing speaks to it the file goes out after all, by other methods than usual.
+        if fault is not None and fault[0] is not codes.WAY_UPSTREAM_UNSPOKEN:
+            self._block(fault[0], rank, fault[1], facts, proof)
         else:
-            self._doubt(codes.WAY_UPSTREAM_ANSWERS, rank, facts, proof)
+            doubt = Doubt(codes.WAY_UPSTREAM_ANSWERS, rank, facts, (proof,))
+            self.handling.take([], [doubt])
         return True
 
     def _program(

@@ -28,6 +28,9 @@ from ecumen.survey import Kind
 # A section that binds: its title, its settings, and where it stands (None: the server's own).
 Bound = tuple[str, Settings, Section | None]
 
+# What these ask of a certificate is asked of sealed connections alone (ssl_hook_Access).
+_SEALED = frozenset(("SSLVerifyClient", "SSLVerifyDepth", "SSLRequire", "SSLOptions"))
+
 
 @dataclass(slots=True)
 class Target:
@@ -139,6 +142,8 @@ class Targets:
             sections.append((section.directive.quoted, section.settings, section))
             doubts += [unread(d, Rank(Phase.ENTRY, 2)) for d in section.settings.unread]
         if isinstance(visitor.facts, Asked):
+            if not speaks_tls(visitor.facts.asking):
+                doubts = [each for each in doubts if each.facts.get("directive") not in _SEALED]
             # From here on conditions know where the address leads.
             visitor.facts.settings = settings
             visitor.facts.filename = join(walked.path, "") if walked.slash else walked.path

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from typing import TypeVar
 
 from ecumen import codes
+from ecumen.codes import Code
 from ecumen.engines.httpd import rewriting
 from ecumen.engines.httpd.asking import (
     Asking,
@@ -32,6 +33,15 @@ from ecumen.rights import WRITE, Problem, Walker, decide
 from ecumen.survey import Entry, Kind, Survey
 
 RANK = Rank(Phase.MAPPING)
+# By the scheme of an upstream, what can speak to it: where none of these is there, the server has no
+# handler for it (mod_proxy.c, proxy_handler).
+_SPEAKERS = {
+    "http": ("proxy_http_module",),
+    "https": ("proxy_http_module",),
+    "ws": ("proxy_wstunnel_module", "proxy_http_module"),
+    "wss": ("proxy_wstunnel_module", "proxy_http_module"),
+    **{name: (f"proxy_{name}_module",) for name in ("ajp", "fcgi", "scgi", "uwsgi")},
+}
 _Entry = TypeVar("_Entry", Alias, Upstream)
 REDIRECT = "text/html; charset=iso-8859-1"
 
@@ -233,16 +243,23 @@ class AddressWays:
 
     # --- upstreams and redirects ---
 
-    def reaches_nobody(self, url: str) -> bool:
-        """Whether nothing answers at an upstream of this very machine, by the survey. url: also of
-        a socket, as `unix:PATH|URL`.
+    def upstream_fault(self, url: str) -> tuple[Code, int] | None:
+        """What is known to go wrong where a request is handed to an upstream, and the status that
+        the server then gives. url: also of a socket, as `unix:PATH|URL`.
         """
         url = url.removeprefix("proxy:")
         path, _, url = url.rpartition("|") if url.lower().startswith("unix:") else ("", "", url)
-        scheme = url.partition("://")[0].lower()
-        module = {"http": "proxy_http_module", "fcgi": "proxy_fcgi_module"}.get(scheme, "")
-        if module not in self.server.reader.modules:
-            return False
+        speakers = _SPEAKERS.get(url.partition("://")[0].lower())
+        if speakers is None:
+            return None
+        if self.server.reader.modules.isdisjoint(speakers):
+            return codes.WAY_UPSTREAM_UNSPOKEN, 500
+        if self._reaches_nobody(path, url):
+            return codes.WAY_UPSTREAM_CLOSED, 503
+        return None
+
+    def _reaches_nobody(self, path: str, url: str) -> bool:
+        """Whether nothing answers at an upstream of this very machine, by the survey."""
         if not path:
             return is_closed(self.survey, url)
         if self.walker is None:
