@@ -14,7 +14,7 @@ API := src/ecumen_web/api/openapi.yaml
 FRONT_SOURCES := $(shell find frontend/src frontend/public -type f 2>/dev/null) \
   frontend/index.html frontend/vite.config.ts frontend/package.json
 
-.PHONY: help setup system demo test quick check fix api app bench agreement company enforcing hostile pictures
+.PHONY: help setup system demo test quick check fix api app bench agreement company corpus enforcing hostile pictures
 
 help:
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 12
@@ -94,6 +94,11 @@ company: setup ## random lines in company beside the real servers; SEED, COMPANI
 	@printf '# Directives in company\n\nRandom lines of all directives that the servers have, beside the real\nservers: what was drawn where, and how it went. Written by `make company`, from seed $(SEED).\n' > docs/directives.md
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/company_test.py \
 	  --seed $(SEED) --companies $(COMPANIES) --coverage docs/directives.md
+
+corpus: setup ## the configurations of Debian's packages beside the real servers; SEED
+	@bin/install-system test
+	bin/make-corpus .cache/corpus
+	$(PY) -m tests.corpus.run .cache/corpus $(SEED)
 
 enforcing: setup ## both servers confined on a small machine that enforces its policy; SEEDS
 	bin/make-guest .cache/guest

@@ -75,7 +75,11 @@ access_log off;
 {inner}
 }}
 """
-ALONE = "server {{ listen 80 default_server; root /var/www/html; index index.html; {include} }}"
+ALONE = (
+    "server {{ listen 80; server_name {name}; root /var/www/html; index index.html; {include} }}"
+)
+# Modules of other packages, which only some need: by the words that ask for them.
+OTHERS = {"wsgi": r"\bWSGI", "fcgid": r"\bFcgid|\bfcgid-script"}
 _MAPS = re.compile(
     r"^\s*(?:WSGI|Script)?Alias(?:Match)?\s+(\S+)\s+(\S+)|^\s*alias\s+([^;\s]+)", re.M | re.I
 )
@@ -105,10 +109,19 @@ def laid_over(layers: list[str], room: str) -> None:
 
 
 def configured(kind: str, paths: list[str], base: Path) -> Path:
-    """The packages' parts as they are included on Debian."""
-    config = base / "server.conf"
+    """The packages' parts as they are included on Debian, where the server looks for what they name
+    besides.
+    """
+    config = Path("/etc/apache2" if kind == "httpd" else "/etc/nginx") / "server.conf"
     if kind == "httpd":
-        loaded = [f"LoadModule {n}_module /usr/lib/apache2/modules/mod_{n}.so" for n in MODULES]
+        text = "".join(Path(path).read_text(errors="replace") for path in paths)
+        others = [name for name, word in OTHERS.items() if re.search(word, text)]
+        there = [
+            name for name in others if Path(f"/usr/lib/apache2/modules/mod_{name}.so").exists()
+        ]
+        loaded = [
+            f"LoadModule {n}_module /usr/lib/apache2/modules/mod_{n}.so" for n in (*MODULES, *there)
+        ]
         parts = [f'Include "{path}"' for path in paths]
         config.write_text("\n".join([*loaded, HTTPD.format(base=base), *parts]) + "\n")
         return config
@@ -117,19 +130,23 @@ def configured(kind: str, paths: list[str], base: Path) -> Path:
         config.write_text(texts[0][1])
         return config
     inner = []
-    for path, text in texts:
+    for number, (path, text) in enumerate(texts):
         include = f"include {path};"
         whole = re.search(r"^\s*(server|upstream|map)\b.*\{", text, re.M)
-        inner.append(include if whole else ALONE.format(include=include))
+        inner.append(include if whole else ALONE.format(include=include, name=_own_name(number)))
     config.write_text(NGINX.format(base=base, inner="\n".join(inner)))
     return config
 
 
-def fault(kind: str, config: Path) -> str | None:
+def _own_name(number: int) -> str:
+    return f"part{number}.test"
+
+
+def fault(kind: str, config: Path, base: Path) -> str | None:
     """Why the server would not take this, in its own words."""
     program = ["apache2", "-f", str(config), "-t"]
     if kind == "nginx":
-        program = ["nginx", "-c", str(config), "-t", "-e", str(config.parent / "logs/first")]
+        program = ["nginx", "-c", str(config), "-t", "-e", f"{base}/logs/first"]
     done = subprocess.run(program, capture_output=True, text=True, check=False)
     lines = [line for line in done.stderr.splitlines() if line.strip()]
     return None if done.returncode == 0 else " ".join(lines[-3:])[-300:]
@@ -139,7 +156,8 @@ def addresses(text: str, rng: random.Random) -> Iterator[str]:
     """Addresses that the text speaks of, and names of what lies behind them."""
     yield from ("/", "/none", "/none/", "/index.html", "/index.php", "/icons/", "/cgi-bin/x")
     behind: dict[str, str] = {"/": "/var/www/html"}
-    behind |= {"/": root.strip('"') for root in _ROOTS.findall(text)}
+    for root in _ROOTS.findall(text):
+        behind["/"] = root.strip('"')
     prefixes: list[str] = []
     for made, folder, nginx_folder in _MAPS.findall(text):
         if made:
@@ -180,9 +198,12 @@ def _below(folder: str) -> Iterator[str]:
                 return
 
 
-def _rows(text: str, rng: random.Random) -> Iterator[dict[str, object]]:
-    names = [name for name in dict.fromkeys(_NAMES.findall(text)) if "." in name] or ["main.test"]
+def _rows(text: str, number: int, rng: random.Random) -> Iterator[dict[str, object]]:
+    names = [name for name in dict.fromkeys(_NAMES.findall(text)) if "." in name]
+    names = names or ["main.test", _own_name(number)]
     for path in dict.fromkeys(addresses(text, rng)):
+        if not re.fullmatch(r"/[!-~]*", path):
+            continue
         method = rng.choices(("GET", "HEAD", "POST", "OPTIONS", "PUT"), (20, 3, 3, 1, 1))[0]
         yield {
             "url": f"http://{rng.choice(names[:5])}:{PORT}{path}",
@@ -196,10 +217,11 @@ def compared(kind: str, paths: list[str], base: Path, seed: int) -> dict[str, ob
     """What became of each question."""
     (base / "logs").mkdir()
     config = configured(kind, paths, base)
-    why = fault(kind, config)
+    why = fault(kind, config, base)
     if why is not None:
         return {"refused": why}
-    text = "\n".join(Path(path).read_text(errors="replace") for path in paths)
+    texts = [Path(path).read_text(errors="replace") for path in paths]
+    text = "\n".join(texts)
     folders = {each.strip('"') for found in _MAPS.findall(text) for each in found[1:] if each}
     folders |= {each.strip('"') for each in _ROOTS.findall(text)}
     scanned = sorted(each for each in (*folders, "/var/www") if os.path.isdir(each))
@@ -211,7 +233,8 @@ def compared(kind: str, paths: list[str], base: Path, seed: int) -> dict[str, ob
     wrong: list[str] = []
     unsure: Counter[str] = Counter()
     with run(config, ADDRESS, PORT):
-        for row in _rows(text, random.Random(seed)):
+        rng = random.Random(seed)
+        for row in (row for number, each in enumerate(texts) for row in _rows(each, number, rng)):
             seen = ask(row)
             answer = follower.brief(request_of(row))
             asked += 1
@@ -220,8 +243,8 @@ def compared(kind: str, paths: list[str], base: Path, seed: int) -> dict[str, ob
                 decided += 1
                 wrong += [f"{told}: {one}" for one in differences(answer, seen)]
             else:
-                reasons = answer["unsure_because"] or ["not told"]
-                unsure[str(reasons[0] if isinstance(reasons, list) else reasons)] += 1
+                first = next(iter(answer["unsure_because"] or []), {})
+                unsure[f"{first.get('reason')} ({first.get('at')})"] += 1
     return {"asked": asked, "decided": decided, "wrong": wrong, "unsure": dict(unsure)}
 
 

@@ -1,8 +1,8 @@
 """The configurations that Debian's packages bring along, beside the real servers, one by one and
 all together: `python -m tests.corpus.run DIR [SEED]`. DIR is what bin/make-corpus made.
 
-Packages are laid over this machine's own tree in a mount and a network name space of their own; none
-is installed, and nothing of them is run but what the server itself starts.
+Packages are laid over this machine's own tree in a mount and a network name space of their own;
+none is installed, and nothing of them is run but what the server itself starts.
 """
 
 from __future__ import annotations
@@ -21,20 +21,22 @@ _TOGETHER = "all"
 def main(folder: Path, seed: int) -> int:
     rows = [line.split("\t") for line in LIST.read_text().splitlines()]
     rows = [row for row in rows if (folder / row[1]).is_dir()]
+    others = [folder / package for kind, package, _ in rows if kind == "module"]
+    rows = [row for row in rows if row[0] != "module"]
     missed: list[str] = []
     sums: dict[str, Counter[str]] = {}
     unsure: Counter[str] = Counter()
     wrong: list[str] = []
     taken: dict[str, list[tuple[str, str]]] = {"httpd": [], "nginx": []}
     for kind, package, path in rows:
-        found = _inside(kind, [folder / package], [path], seed)
+        found = _inside(kind, [folder / package, *others], [path], seed)
         if "refused" in found:
             missed.append(f"{kind} {package} {path}: {found['refused']}")
             continue
         taken[kind].append((package, path))
         _count(sums.setdefault(kind, Counter()), found, unsure, wrong, f"{package} {path}")
     for kind, parts in taken.items():
-        _together(folder, kind, parts, seed, sums, unsure, wrong, missed)
+        _together(folder, others, kind, parts, seed, sums, unsure, wrong, missed)
     print(*(f"not taken by the server: {line}" for line in missed), sep="\n")
     print(*wrong, sep="\n")
     for reason, count in unsure.most_common(25):
@@ -49,6 +51,7 @@ def main(folder: Path, seed: int) -> int:
 
 def _together(
     folder: Path,
+    others: list[Path],
     kind: str,
     parts: list[tuple[str, str]],
     seed: int,
@@ -57,12 +60,12 @@ def _together(
     wrong: list[str],
     missed: list[str],
 ) -> None:
-    """All that the server takes beside each other: what it refuses beside the others is left out."""
+    """All that the server takes beside each other: what it refuses so is left out."""
     whole = folder / _TOGETHER
     subprocess.run(["rm", "-rf", str(whole)], check=True)
     whole.mkdir()
-    for package in dict.fromkeys(package for package, _ in parts):
-        subprocess.run(["cp", "-al", f"{folder / package}/.", str(whole)], check=True)
+    for tree in (*others, *dict.fromkeys(folder / package for package, _ in parts)):
+        subprocess.run(["cp", "-al", "--remove-destination", f"{tree}/.", str(whole)], check=True)
     paths: list[str] = []
     left = [path for _, path in parts]
     while left:
