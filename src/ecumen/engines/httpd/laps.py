@@ -93,7 +93,7 @@ class Laps:
             asking = _next(looked, asking.method)
         # An error on the way to the page of an error gets no page of its own; but a rule of
         # rewriting that ends it makes the server forget the first one (r->status; measured).
-        if asking.status == 200 or _ended_by_rule(laps):
+        if asking.status == 200 or _ended_by_rule(handling, laps[-1].first):
             self._error_page(handling, laps)
 
     # --- one lap ---
@@ -219,7 +219,7 @@ class Laps:
         inner = Handling.begun("", asking.host.place)
         self.run(asking, inner)
         weighed = weigh(inner.course, of_types=True)
-        by_rule = inner.way.facts.get(BY_RULE) is True
+        by_rule = _ended_by_rule(inner, None)
         if not weighed.sure:
             self._unknown_page(handling, ends, page, stays=not by_rule)
             return None
@@ -227,6 +227,9 @@ class Laps:
         if by_rule:
             return _afresh(weighed, ends.rank)
         if answer is None or answer.status != 200:
+            if lap.first.asking.status != 200:
+                # The page of an error on the way to a page: the first of all is told (ap_die).
+                raise _GoesRound
             return None
         kind = None if status in WITHOUT_CONTENT else answer.content_type
         return Answer(status, ends.rank, kind)
@@ -248,11 +251,18 @@ def _own_page(
 
 
 class _GoesRound(Exception):  # noqa: N818 - a signal, not an error of ours
-    """Pages of errors lead to each other."""
+    """Pages of errors lead to each other, or a later one of them to nothing."""
 
 
-def _ended_by_rule(laps: Sequence[_Lap]) -> bool:
-    return laps[-1].first.part.facts.get(BY_RULE) is True
+def _ended_by_rule(handling: Handling, last: Looked | None) -> bool:
+    """Whether a rule of rewriting ended the request, in its last lap: not so where something else
+    had stopped it before it came to the rule.
+    """
+    facts = handling.way.facts if last is None else last.part.facts
+    if facts.get(BY_RULE) is not True:
+        return False
+    block = weigh(handling.course).block
+    return block is None or block.rank.within >= Phase.RULES or block.rank.within == Phase.MAPPING
 
 
 def _afresh(weighed: Weighed, rank: Rank) -> Answer | None:
