@@ -58,12 +58,17 @@ NO_EFFECT = frozenset(
 _FAMILIES = (
     "serveradm", "ssl", "proxy", "h2", "expires", "deflate", "brotli", "ssi", "auth", "ldap", "dbd",
     "cookie", "session", "md", "cache", "imap", "dumpio", "heartbeat",
+    # Of modules of other packages: how programs are kept running, and what they are told.
+    "wsgi", "fcgid", "jk", "xsendfile",
 )  # fmt: skip
 _BUT = frozenset(
     """
     sslengine sslrequire sslrequiressl sslverifyclient ssloptions proxypass proxypassmatch
     proxyrequests proxyblock authmerging authtype authname mdrequirehttps
     cacheenable cachefile proxyhtmlenable
+    wsgiscriptalias wsgiscriptaliasmatch wsgihandlerscript wsgidispatchscript wsgiaccessscript
+    wsgiauthuserscript wsgiauthgroupscript fcgidwrapper fcgidaccesschecker fcgidauthenticator
+    fcgidauthorizer jkmount jkunmount jkmountfile jkmountcopy jkautoalias jkautomount jkstripsession
 """.split()
 )
 

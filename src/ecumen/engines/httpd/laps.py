@@ -7,7 +7,6 @@ Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x", core ("Er
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from ecumen import codes

@@ -59,7 +59,15 @@ JUDGE_AGAIN = frozenset(("allowmethods_module", "log_debug_module", "lua_module"
 
 # Read at once: where a configuration is understood in a process that may open no file, it is too
 # late for that.
-_TABLE = resources.files("ecumen.engines.httpd").joinpath("directives.tsv").read_text()
+_ROOM = resources.files("ecumen.engines.httpd")
+_TABLE = _ROOM.joinpath("directives.tsv").read_text()
+_OTHERS = [line.split("\t") for line in _ROOM.joinpath("others.tsv").read_text().splitlines()]
+# These answer addresses of their own as soon as they are loaded.
+_ANSWER = frozenset(("mod_shib",))
+# Modules of other packages that leave a plain server as it is until a directive of theirs is set.
+# Source: each loaded alone and asked (bin/make-other-modules).
+OTHERS = frozenset(row[0] for row in _OTHERS if row[1:] == ["quiet"]) - _ANSWER
+KNOWN = OWN | OTHERS
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,9 +85,10 @@ class KnownDirective:
 @cache
 def known_directives() -> Mapping[str, KnownDirective]:
     """By name in lower case, sections with `<`. Source: the server's own list
-    (bin/make-directives).
+    (bin/make-directives, bin/make-other-modules).
     """
-    rows = (line.split("\t") for line in _TABLE.splitlines())
+    rows = [line.split("\t") for line in _TABLE.splitlines()]
+    rows += [row for row in _OTHERS if len(row) == 4]
     return {
         name: KnownDirective(module, frozenset(needs.split(",")), takes)
         for name, module, needs, takes in rows
@@ -104,7 +113,7 @@ def is_known(directive: str, modules: set[str]) -> bool | None:
         # The models of workers share most of theirs, and the list has them of one.
         others = found.module.startswith("mpm_") and any(m.startswith("mpm_") for m in modules)
         return None if others else False
-    return None if not modules <= OWN or modules & _NOT_LISTED else False
+    return None if not modules <= KNOWN or modules & _NOT_LISTED else False
 
 
 # What makes content, and the modules of which one must be there for it.

@@ -13,7 +13,7 @@ from ecumen.engines.httpd import arguments, values
 from ecumen.engines.httpd.access import access_fault, expression_of
 from ecumen.engines.httpd.draft import CONDITIONAL, Draft
 from ecumen.engines.httpd.expressions import read as read_condition
-from ecumen.engines.httpd.modules import OWN, is_built_in, known_directives
+from ecumen.engines.httpd.modules import KNOWN, is_built_in, known_directives
 from ecumen.engines.httpd.reader import Reader
 from ecumen.engines.httpd.settings import Opt, Options, Override, Settings
 from ecumen.engines.tree import Directive, Place
@@ -135,7 +135,7 @@ class _Judge:
         self.modules = modules
         self.allowed = allowed
         self.names = names
-        self.others = not modules <= OWN
+        self.others = not modules <= KNOWN
 
     def verdict(self, directive: Directive) -> str | None:
         """ "" where it may; `passed over`; None where that is not known; else why it may not."""

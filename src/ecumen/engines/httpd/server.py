@@ -18,7 +18,7 @@ from ecumen.engines.httpd.draft import CONDITIONAL, Draft, flat, section_setting
 from ecumen.engines.httpd.hosting import FolderPattern, read_pattern
 from ecumen.engines.httpd.lexer import SPACE, decode, words
 from ecumen.engines.httpd.marks import Mark
-from ecumen.engines.httpd.modules import OWN, identifier
+from ecumen.engines.httpd.modules import KNOWN, identifier
 from ecumen.engines.httpd.reader import Cache, Reader
 from ecumen.engines.httpd.redirects import Redirect
 from ecumen.engines.httpd.rewriting import RewriteMap, Rewriting, read_map
@@ -123,7 +123,8 @@ class UserFolders:
 @dataclass(frozen=True, slots=True)
 class Alias:
     """fake: the address, as written, or a pattern. real: where it leads. scripts: what lies there
-    is run. regex: None for a pattern that is not evaluated.
+    is run. regex: None for a pattern that is not evaluated. late: of a module that is asked once no
+    plain alias fits; a program of its own makes the content.
     """
 
     fake: str
@@ -132,6 +133,7 @@ class Alias:
     scripts: bool = False
     by_pattern: bool = False
     regex: Regex | None = None
+    late: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -382,6 +384,12 @@ class _Compiler:
         scripts = name.startswith("script")
         host.aliases.append(Alias(given[0], real, directive, scripts, by_pattern, regex))
 
+    def program(self, host: Host, directive: Directive, given: list[str]) -> None:
+        """An alias for a program that another package's module keeps running; options behind."""
+        self.alias(host, directive, given[:2])
+        if host.aliases and host.aliases[-1].directive is directive:
+            host.aliases[-1] = replace(host.aliases[-1], late=True)
+
     def upstream(self, host: Host, directive: Directive, given: list[str]) -> None:
         by_pattern = directive.name.lower() == "proxypassmatch"
         fake = "".join(given[:1])
@@ -491,6 +499,8 @@ _HOST_TAKERS: dict[str, _HostTaker] = {
     "scriptalias": _Compiler.alias,
     "aliasmatch": _Compiler.alias,
     "scriptaliasmatch": _Compiler.alias,
+    "wsgiscriptalias": _Compiler.program,
+    "wsgiscriptaliasmatch": _Compiler.program,
     "proxypass": _Compiler.upstream,
     "proxypassmatch": _Compiler.upstream,
     "proxypassreverse": _Compiler.nothing,
@@ -558,7 +568,7 @@ def _inherit(host: Host, main: Host) -> None:
     host.by_name = host.by_name or main.by_name
     host.programs_by_name = host.programs_by_name or main.programs_by_name
     host.user_folders = host.user_folders.over(main.user_folders)
-    host.aliases = host.aliases + main.aliases
+    host.aliases = sorted(host.aliases + main.aliases, key=lambda alias: alias.late)
     host.redirects = host.redirects + main.redirects
     host.marks = main.marks + host.marks
     host.upstreams = main.upstreams + host.upstreams
@@ -666,7 +676,7 @@ def _bearing_of(directives: tuple[Directive, ...]) -> _Bearing:
         if name == "loadmodule":
             # Without a name it is a mistake, which is told as one.
             module = next(iter(words(directive.text)), "")
-            if module and identifier(module) not in OWN:
+            if module and identifier(module) not in KNOWN:
                 proofs = (proof_of(directive),)
                 doubts.append(Doubt(codes.SITE_MODULE_UNKNOWN, start, {"module": module}, proofs))
         elif name in _SETTERS:
@@ -727,6 +737,7 @@ def _compiled(
         main.root = _BUILT_IN_ROOTS.get(engine.root.rstrip("/"))
     default = Settings(options=Options(Opt.FOLLOW, True))
     main.settings = main.settings.over(default)
+    main.aliases.sort(key=lambda alias: alias.late)
     main.folders.sort(key=lambda section: section.depth)
     main.folder_patterns.sort(key=_slashes)
     parts: dict[int, _Virtual] = {}

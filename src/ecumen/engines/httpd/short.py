@@ -151,7 +151,12 @@ class ShortAnswers:
             taken = takes(alias, path)
             if taken == 0:
                 continue
-            if not isinstance(taken, int) or alias.scripts or not alias.real.startswith("/"):
+            if (
+                not isinstance(taken, int)
+                or alias.scripts
+                or alias.late
+                or not alias.real.startswith("/")
+            ):
                 return None
             filename = cleaned(alias.real + path[taken:])
             return filename if filename.endswith("/") == path.endswith("/") else None

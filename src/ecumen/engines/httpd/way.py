@@ -33,8 +33,8 @@ from ecumen.rights import WRITE, Problem, Walker, decide
 from ecumen.survey import Entry, Kind, Survey
 
 RANK = Rank(Phase.MAPPING)
-# By the scheme of an upstream, what can speak to it: where none of these is there, the server has no
-# handler for it (mod_proxy.c, proxy_handler).
+# By the scheme of an upstream, what can speak to it: where none of these is there, the server has
+# no handler for it (mod_proxy.c, proxy_handler).
 _SPEAKERS = {
     "http": ("proxy_http_module",),
     "https": ("proxy_http_module",),
@@ -319,6 +319,8 @@ class AddressWays:
         way.filename = filename
         if alias.scripts:
             way.scripts = proof
+        if alias.late:
+            way.handler = proof
 
     # --- folders that are sites ---
 
