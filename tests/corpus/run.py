@@ -21,19 +21,21 @@ _TOGETHER = "all"
 def main(folder: Path, seed: int) -> int:
     rows = [line.split("\t") for line in LIST.read_text().splitlines()]
     rows = [row for row in rows if (folder / row[1]).is_dir()]
-    others = [folder / package for kind, package, _ in rows if kind == "module"]
+    others = [folder / row[1] for row in rows if row[0] == "module"]
     rows = [row for row in rows if row[0] != "module"]
     missed: list[str] = []
     sums: dict[str, Counter[str]] = {}
     unsure: Counter[str] = Counter()
     wrong: list[str] = []
     taken: dict[str, list[tuple[str, str]]] = {"httpd": [], "nginx": []}
-    for kind, package, path in rows:
+    for kind, package, path, *alone in rows:
         found = _inside(kind, [folder / package, *others], [path], seed)
         if "refused" in found:
             missed.append(f"{kind} {package} {path}: {found['refused']}")
             continue
-        taken[kind].append((package, path))
+        # One that takes all addresses to itself would hide all others.
+        if not alone:
+            taken[kind].append((package, path))
         _count(sums.setdefault(kind, Counter()), found, unsure, wrong, f"{package} {path}")
     for kind, parts in taken.items():
         _together(folder, others, kind, parts, seed, sums, unsure, wrong, missed)

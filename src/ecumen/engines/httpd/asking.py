@@ -272,6 +272,8 @@ class Variables:
             return self._environment(name[4:])
         if upper.startswith("HTTP:"):
             return self._header(name[5:].lower())
+        if upper.startswith("SSL:") and not self.asking.arrival.sealed:
+            return ""
         if ":" in name:
             raise LookupError(name)
         if upper in _HEADERS:

@@ -28,7 +28,7 @@ from ecumen.engines.httpd.short import ShortAnswers
 from ecumen.engines.httpd.summaries import Summaries
 from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, read_path
-from ecumen.engines.httpd.walk import HALF, unread
+from ecumen.engines.httpd.walk import HALF, SEALED_ALONE, unread
 from ecumen.engines.httpd.wants import HttpdWants
 from ecumen.engines.numbers import atoi
 from ecumen.engines.owners import name_owners
@@ -313,7 +313,10 @@ class HttpdEngine:
         handling = Handling.begun(host.label, host.place, site, self._record(host))
         handling.log = str(handling.record.facts.get("log", "")) or None
         handling.take([], [doubt for doubt in self._doubts if doubt.code.gate != "site"])
+        sealed = arrival.sealed and host.sealed is not None
         for directive in host.unread:
+            if not sealed and directive.name.lower() in SEALED_ALONE:
+                continue
             doubt = unread(directive, Rank(Phase.ENTRY, 1))
             handling.way.doubts.append(replace(doubt, code=codes.WAY_NOT_EVALUATED))
         asking = Asking(

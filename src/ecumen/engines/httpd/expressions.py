@@ -331,7 +331,16 @@ def _function(name: str, word: _Word) -> _Word:
             return lambda facts: word(facts).lower()
         case "toupper":
             return lambda facts: word(facts).upper()
+        case "ssl":
+            return _of_seal
     raise _Unread(name)
+
+
+def _of_seal(facts: ExpressionFacts) -> str:
+    """What a sealed connection says of itself: nothing, where it is none."""
+    if facts.variable("HTTPS") != "off":
+        raise LookupError("SSL")
+    return ""
 
 
 class _Nothing:

@@ -18,7 +18,7 @@ from ecumen.engines.httpd.marks import marked
 from ecumen.engines.httpd.overrides import OverrideReader
 from ecumen.engines.httpd.server import Host, Section
 from ecumen.engines.httpd.settings import Choice, Conditional, Settings
-from ecumen.engines.httpd.walk import FolderWalk, Known, Walked, unread
+from ecumen.engines.httpd.walk import SEALED_ALONE, FolderWalk, Known, Walked, unread
 from ecumen.engines.sites import Block, Doubt, Phase, Proof, Rank, RuleLine, proof_of
 from ecumen.engines.tree import Directive
 from ecumen.rights import Walker
@@ -27,9 +27,6 @@ from ecumen.survey import Kind
 
 # A section that binds: its title, its settings, and where it stands (None: the server's own).
 Bound = tuple[str, Settings, Section | None]
-
-# What these ask of a certificate is asked of sealed connections alone (ssl_hook_Access).
-_SEALED = frozenset(("SSLVerifyClient", "SSLVerifyDepth", "SSLRequire", "SSLOptions"))
 
 
 @dataclass(slots=True)
@@ -143,7 +140,7 @@ class Targets:
             doubts += [unread(d, Rank(Phase.ENTRY, 2)) for d in section.settings.unread]
         if isinstance(visitor.facts, Asked):
             if not speaks_tls(visitor.facts.asking):
-                doubts = [each for each in doubts if each.facts.get("directive") not in _SEALED]
+                doubts = [each for each in doubts if not _of_seals(each)]
             # From here on conditions know where the address leads.
             visitor.facts.settings = settings
             visitor.facts.filename = join(walked.path, "") if walked.slash else walked.path
@@ -288,6 +285,10 @@ def _held(
 
 def _whom(visitor: Visitor) -> dict[str, str]:
     return {"client": visitor.client or "a visitor from outside"}
+
+
+def _of_seals(doubt: Doubt) -> bool:
+    return str(doubt.facts.get("directive", "")).lower() in SEALED_ALONE
 
 
 def _by_address(host: Host, path: str) -> tuple[list[Section], list[Doubt]]:

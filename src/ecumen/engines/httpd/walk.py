@@ -21,6 +21,8 @@ from ecumen.rights.walk import Step, join
 from ecumen.survey import Entry, Kind
 
 MOST_KEPT = 100_000
+# What these ask of a certificate is asked of sealed connections alone (ssl_hook_Access).
+SEALED_ALONE = frozenset(("sslverifyclient", "sslverifydepth", "sslrequire", "ssloptions"))
 HALF = 1000  # ranks of one folder's sections and of the lookup below it keep their order
 
 
