@@ -19,6 +19,7 @@ from ecumen.engines.nginx.choice import Chooser, Chosen
 from ecumen.engines.nginx.config import Conf
 from ecumen.engines.nginx.disk import Disk
 from ecumen.engines.nginx.errorlog import error_entry
+from ecumen.engines.nginx.hosting import sites_in_folders
 from ecumen.engines.nginx.hostname import read_host
 from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.run import Run, proof
@@ -142,17 +143,30 @@ class NginxEngine:
     # --- sites ---
 
     def sites(self) -> Sequence[SiteSummary]:
-        """Every server in file order."""
+        """Every server in file order, each with its folders that are sites."""
         found = [self._summary(server) for server in self.whole.servers]
-        if not self.breaks:
-            return found
-        reading = self.whole.reading
-        order = ReadingOrder(reading.files, reading.included, reading.cut)
-        ends = [_end_of(server.line) for server in self.whole.servers]
+        if self.breaks:
+            reading = self.whole.reading
+            order = ReadingOrder(reading.files, reading.included, reading.cut)
+            ends = [_end_of(server.line) for server in self.whole.servers]
+            found = [
+                replace(s, behind=order.behind(s.place, end, self.breaks[0]))
+                for s, end in zip(found, ends, strict=True)
+            ]
         return [
-            replace(s, behind=order.behind(s.place, end, self.breaks[0]))
-            for s, end in zip(found, ends, strict=True)
+            site
+            for server, base in zip(self.whole.servers, found, strict=True)
+            for site in (base, *self._in_folders(server, base))
         ]
+
+    def _in_folders(self, server: Server, base: SiteSummary) -> Iterator[SiteSummary]:
+        if server.conf.root.path.constant:
+            return
+        door = self.chooser.door(base.address, base.port)
+        if door is not None:
+            yield from sites_in_folders(
+                self.survey, self.whole, server, base, lambda name: door.by_name(name)[::2]
+            )
 
     def _summary(self, server: Server) -> SiteSummary:
         bindings = [binding(listen) for listen in server.listens]
