@@ -120,6 +120,12 @@ def sealed(first: str) -> Survey:
     return replace(survey, listeners=(*HEARD, Listener("192.0.2.10", 443, "apache2", 7)))
 
 
+def by_name(folder: str) -> Survey:
+    lines = "ServerAlias *.g.test\nVirtualDocumentRoot /srv/by/%1"
+    config = "LoadModule vhost_alias_module m\n" + block("g.test", lines=lines)
+    return httpd(config, "0644 root /srv/by/g/index.html", f"0644 root /srv/by/{folder}/index.html")
+
+
 def grounds(outside: str) -> Survey:
     hosts = "".join(block(f"s{n}.test", f"sites/s{n}") for n in range(9))
     files = [f"0644 ines /srv/sites/s{n}/index.html" for n in range(9)]
@@ -243,6 +249,7 @@ CASES: dict[str, tuple[Make, Make]] = {
                       "0777 ines /srv/a/on.html -> /srv/b/index.html"),
     ),
     "root.out-of-bounds": (lambda: grounds("/data/z"), lambda: grounds("/srv/sites/z")),
+    "root.unled": (lambda: by_name("Loud"), lambda: by_name("quiet")),
     "root.served-secret": (
         lambda: httpd(ONE, "0644 ines /srv/a/.git/config", "0644 ines /srv/a/old.sql.gz"),
         lambda: httpd(ONE, "0600 ines /srv/a/.git/config", "0644 ines /srv/old.sql.gz",
@@ -610,6 +617,7 @@ def test_every_folder_to_which_a_name_can_lead_is_a_site_in_its_own_right() -> N
         "0755 root /srv/by/two/htdocs/", "0700 root /srv/by/shut/",
         "0755 root /srv/by/shut/htdocs/",
         "0755 root /srv/by/empty/", "0644 root /srv/by/note.txt", "0777 root /srv/by/ln -> one",
+        "0644 root /srv/by/Loud/htdocs/index.html",
     )  # fmt: skip
     follower = Follower(httpd(config, *files))
     (engine,) = follower.engines
@@ -621,5 +629,9 @@ def test_every_folder_to_which_a_name_can_lead_is_a_site_in_its_own_right() -> N
     }  # fmt: skip
     found = {(f.id, name) for f in audit(follower).findings for name in f.sites}
     assert {("index.none", "two.gardens.test"), ("ladder.shut", "shut.gardens.test"),
-            ("root.missing", "empty.gardens.test")} <= found  # fmt: skip
+            ("root.missing", "empty.gardens.test"),
+            ("root.unled", "gardens.test")} <= found  # fmt: skip
+    assert [f.subject for f in audit(follower).findings if f.id == "root.unled"] == [
+        "/srv/by/Loud/htdocs"
+    ]
     assert not [f for f in audit(follower).findings if f.id.startswith("claim.unnamed")]

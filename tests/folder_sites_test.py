@@ -34,7 +34,7 @@ CASES = {
 }  # fmt: skip
 FOLDERS = """
 h/one.a.test h/two.a.test h/other.test p/ann/web p/bob/web p/carl h2/k.a2.test/web h2/l.a2.test
-g/red/x
+g/red/x p/Dora/web h/Three.a.test
 """
 
 
@@ -71,4 +71,7 @@ def test_each_folder_that_a_name_leads_to_is_a_site(tmp_path: Path) -> None:
             seen = ask({"url": f"http://{site.asked_as}:{PORT}/{own}", "to": ADDRESS})
             there = Path(site.root).is_dir()
             assert seen.status == (200 if there else 404), (site.name, site.root)
+    # Whatever a name puts into a path is in small letters.
+    unled = {folder.removeprefix(f"{tmp_path}/") for _, folder in engine.unled()}
+    assert unled == {"p/Dora/web", "h/Three.a.test"}
     assert listed == {name: expected for name, (_, _, expected) in CASES.items()}

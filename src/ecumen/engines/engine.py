@@ -94,6 +94,11 @@ class Engine(Protocol):
     def sites(self) -> Sequence[SiteSummary]:
         """Every site, personal ones too, with a request that is meant for it."""
 
+    def unled(self) -> Iterable[tuple[Place, str]]:
+        """Folders beside those that are sites to which no name leads, with where their site is
+        declared.
+        """
+
     def personal(self) -> Sequence[PersonalGround]:
         """Every account with the folder in which its personal site lies, or would lie."""
 

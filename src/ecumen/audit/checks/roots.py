@@ -9,6 +9,7 @@ from ecumen.audit.check import MOST_SHOWN, Found, changed_modes, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.roots import roots, sites_of, twins, under
 from ecumen.audit.scene import Scene, Site
+from ecumen.engines.tree import Place
 from ecumen.operations.quoting import quoted
 from ecumen.rights import Problem
 from ecumen.survey import Entry, Kind
@@ -80,6 +81,28 @@ def out_of_bounds(scene: Scene) -> Iterator[Found]:
                 [scene.declared(site), *([scene.entry(root.entry)] if root.entry else [])],
                 f"{root.path}, the root of {site.name}, lies outside {', '.join(grounds[:3])}",
                 remedies=mended(f"Move the site below {grounds[0]}, or accept where it is"),
+            )
+
+
+@check("root.unled", Impact.DRIFT, "No name leads to this folder", needs=("files",))
+def unled(scene: Scene) -> Iterator[Found]:
+    """Where names say in which folder a site lies, they say it in small letters."""
+    first: dict[tuple[str, Place], Site] = {}
+    for site in scene.sites:
+        first.setdefault((site.engine.kind, site.summary.place), site)
+    for engine in scene.follower.engines:
+        for place, folder in engine.unled():
+            base = first.get((engine.kind, place))
+            entry = scene.survey.files.get(folder)
+            if base is None or entry is None:
+                continue
+            yield Found(
+                folder,
+                [base],
+                [scene.declared(base), scene.entry(entry)],
+                f"{folder} lies beside the folders of {base.name}, and no name leads to it:"
+                " names come in small letters",
+                remedies=mended("Write the folder's name in small letters, or put it elsewhere"),
             )
 
 

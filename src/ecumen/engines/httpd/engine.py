@@ -164,6 +164,10 @@ class HttpdEngine:
             for s in found
         ]
 
+    def unled(self) -> Iterator[tuple[Place, str]]:
+        """Folders in which sites lie by their names, and to which none leads."""
+        return Summaries(self.survey, self.server, self._resolve).unled()
+
     def personal(self) -> Sequence[PersonalGround]:
         """Every account with the folder in which its personal site lies, or would lie."""
         return Summaries(self.survey, self.server, self._resolve).personal()

@@ -53,14 +53,17 @@ class FolderPattern:
         for name in names:
             if self.folder(name, 80) == folder:
                 return name
-        found = _shape(self.pattern).fullmatch(folder)
-        said = [text for text in found.groups() if text] if found is not None else []
-        for text in said:
+        for text in self.put_in(folder):
             for ending in (*endings, ""):
                 # Tried forwards: what the pattern drops of a name is in no folder.
                 if self.folder(f"{text}{ending}", 80) == folder:
                     return f"{text}{ending}"
         return None
+
+    def put_in(self, folder: str) -> list[str]:
+        """What stands in a folder's path where the pattern puts something in."""
+        found = _shape(self.pattern).fullmatch(folder)
+        return [text for text in found.groups() if text] if found is not None else []
 
 
 @lru_cache(maxsize=256)

@@ -12,6 +12,7 @@ from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.server import Host, Server
 from ecumen.engines.httpd.way import personal_folder
 from ecumen.engines.sites import Door, LogKeeping, Named, PersonalGround, SiteSummary, proof_of
+from ecumen.engines.tree import Place
 from ecumen.logs.template import COMMON
 from ecumen.rights.walk import join
 from ecumen.survey import Kind, Survey
@@ -77,6 +78,18 @@ class Summaries:
                 yield replace(
                     base, name=name, names=(name,), root=folder, asked_as=name, claims=claims
                 )
+
+    def unled(self) -> Iterator[tuple[Place, str]]:
+        """Folders in which a pattern's sites lie and to which no name leads: what it puts in is in
+        small letters.
+        """
+        for host in self.server.hosts or (self.server.main,):
+            pattern = host.by_name
+            if pattern is not None and not pattern.by_address and pattern.above:
+                levels = pattern.pattern.removeprefix(pattern.above).strip("/").split("/")
+                for folder in _folders(self.survey, pattern.above, levels):
+                    if any(text != text.lower() for text in pattern.put_in(folder)):
+                        yield host.place, folder
 
     def _kept(self, host: Host) -> LogKeeping | None:
         log = next((log for log in host.logs if not log.conditional), None)

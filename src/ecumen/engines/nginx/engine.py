@@ -19,7 +19,7 @@ from ecumen.engines.nginx.choice import Chooser, Chosen
 from ecumen.engines.nginx.config import Conf
 from ecumen.engines.nginx.disk import Disk
 from ecumen.engines.nginx.errorlog import error_entry
-from ecumen.engines.nginx.hosting import sites_in_folders
+from ecumen.engines.nginx.hosting import folders_unled, sites_in_folders
 from ecumen.engines.nginx.hostname import read_host
 from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.run import Run, proof
@@ -167,6 +167,12 @@ class NginxEngine:
             yield from sites_in_folders(
                 self.survey, self.whole, server, base, lambda name: door.by_name(name)[::2]
             )
+
+    def unled(self) -> Iterator[tuple[Place, str]]:
+        """Folders in which sites lie by their names, and to which none leads."""
+        for server in self.whole.servers:
+            for folder in folders_unled(self.survey, server):
+                yield server.place, folder
 
     def _summary(self, server: Server) -> SiteSummary:
         bindings = [binding(listen) for listen in server.listens]

@@ -43,12 +43,30 @@ def sites_in_folders(
         found = shape.fullmatch(folder)
         if found is None:
             continue
-        for name in _names(whole, server, root.path, found.groups()):
+        for name in map(str.lower, _names(whole, server, root.path, found.groups())):
             answered, hit = answers(name)
             if answered is server and _led(whole, root.path, name, hit) == folder:
                 if name != base.asked_as:
                     yield _site(base, name, folder, place)
                 break
+
+
+def folders_unled(survey: Survey, server: Server) -> Iterator[str]:
+    """Folders beside those that are sites to which no name leads: what is put in of a name that is
+    asked for is in small letters (ngx_http_validate_host).
+    """
+    root = server.conf.root
+    variables = {each.name for each in root.path.pieces if each.name}
+    groups = {
+        name for _, regex in server.patterns if regex is not None for name in regex.code.names
+    }
+    if root.alias is not None or not variables or not variables <= {"host", *groups}:
+        return
+    shape = _shape(root.path)
+    for folder in _folders(survey, root.path):
+        found = shape.fullmatch(folder)
+        if found is not None and any(text != text.lower() for text in found.groups()):
+            yield folder
 
 
 def _site(base: SiteSummary, name: str, folder: str, place: Place) -> SiteSummary:
@@ -89,7 +107,7 @@ def _names(whole: Whole, server: Server, root: Text, said: Sequence[str]) -> Ite
     for variable, text in zip(variables, said, strict=True):
         table = whole.maps.get(variable)
         if isinstance(table, Map):
-            yield from (name.lower() for name in table.exact)
+            yield from table.exact
         if variable in _NAME:
             yield text
         for ending in endings:
