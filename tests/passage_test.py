@@ -84,7 +84,12 @@ def test_every_obstacle_says_what_would_mend_it() -> None:
         ),
         ("<If \"-f '/x'\">\n</If>", "http://choir.test/", "/etc/c:12"),
         ("LoadModule odd_module m", "http://choir.test/", "/etc/c:12"),
-        ("ProxyPass /app http://192.0.2.77/", "http://choir.test/app/x", "/etc/c:12"),
+        (
+            "ProxyPass /app http://192.0.2.77/\nLoadModule proxy_module m\n"
+            "LoadModule proxy_http_module m",
+            "http://choir.test/app/x",
+            "/etc/c:12",
+        ),
         ("SetHandler proxy:fcgi://127.0.0.1:9000", "http://choir.test/style.css", "/etc/c:12"),
     ],
 )

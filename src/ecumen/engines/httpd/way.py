@@ -252,7 +252,10 @@ class AddressWays:
         speakers = _SPEAKERS.get(url.partition("://")[0].lower())
         if speakers is None:
             return None
-        if self.server.reader.modules.isdisjoint(speakers):
+        modules = self.server.reader.modules
+        if modules.isdisjoint(speakers):
+            if "proxy_module" not in modules:
+                return None
             return codes.WAY_UPSTREAM_UNSPOKEN, 500
         if self._reaches_nobody(path, url):
             return codes.WAY_UPSTREAM_CLOSED, 503
