@@ -39,11 +39,12 @@ def sites_in_folders(
         return
     place = root.line.place if root.line is not None else server.place
     shape = _shape(root.path)
+    tables = _looked_up(whole, root.path)
     for folder in _folders(survey, root.path):
         found = shape.fullmatch(folder)
         if found is None:
             continue
-        for name in map(str.lower, _names(whole, server, root.path, found.groups())):
+        for name in map(str.lower, _names(tables, server, root.path, found.groups())):
             answered, hit = answers(name)
             if answered is server and _led(whole, root.path, name, hit) == folder:
                 if name != base.asked_as:
@@ -100,14 +101,28 @@ def _shape(root: Text) -> re.Pattern[str]:
     return re.compile("".join(pieces).removesuffix("/"))
 
 
-def _names(whole: Whole, server: Server, root: Text, said: Sequence[str]) -> Iterator[str]:
+# For a variable that is looked up: the names that come to each text. Made once, as both may be many.
+_Tables = Mapping[str, Mapping[str, Sequence[str]]]
+
+
+def _looked_up(whole: Whole, root: Text) -> _Tables:
+    found: dict[str, dict[str, list[str]]] = {}
+    for variable in {each.name for each in root.pieces if each.name}:
+        table = whole.maps.get(variable)
+        if isinstance(table, Map):
+            names = found[variable] = {}
+            for name, text in table.exact.items():
+                if text.constant:
+                    names.setdefault(text.source, []).append(name)
+    return found
+
+
+def _names(tables: _Tables, server: Server, root: Text, said: Sequence[str]) -> Iterator[str]:
     """Names that may lead there, the likeliest first."""
     variables = [each.name for each in root.pieces if each.name]
     endings = [name.lstrip("*") for name in server.names if name.startswith(("*.", "."))]
     for variable, text in zip(variables, said, strict=True):
-        table = whole.maps.get(variable)
-        if isinstance(table, Map):
-            yield from table.exact
+        yield from tables.get(variable, {}).get(text, ())
         if variable in _NAME:
             yield text
         for ending in endings:
