@@ -101,7 +101,7 @@ def _shape(root: Text) -> re.Pattern[str]:
     return re.compile("".join(pieces).removesuffix("/"))
 
 
-# For a variable that is looked up: the names that come to each text. Made once, as both may be many.
+# For a variable that is looked up: the names that come to each text. Made once: both may be many.
 _Tables = Mapping[str, Mapping[str, Sequence[str]]]
 
 
