@@ -186,9 +186,10 @@ class Targets:
             target.lines = _rule_lines(sections, access, AccessOutcome.GRANTED)
             return
         self._methods(target, visitor)
-        self._sealed_only(target, visitor)
-        let_in = self._compat(target, visitor)
         any_will_do = settings.compat is not None and settings.compat.any_will_do(visitor.method)
+        let_in = self._compat(target, visitor)
+        if self._lacks_seal(target, visitor, any_will_do=any_will_do):
+            let_in = False
         outcome: AccessOutcome | None = AccessOutcome.GRANTED
         if not (any_will_do and let_in):
             outcome = self._ruled(target, visitor)
@@ -237,14 +238,20 @@ class Targets:
         rank = Rank(Phase.ACCESS, -1)
         target.blocks.append(Block(codes.RULE_METHOD, rank, 405, facts, (line,)))
 
-    def _sealed_only(self, target: Target, visitor: Visitor) -> None:
-        """Asked with the older rules, before the newer ones (ssl_hook_Access)."""
+    def _lacks_seal(self, target: Target, visitor: Visitor, *, any_will_do: bool) -> bool:
+        """Asked with the older rules, before the newer ones (ssl_hook_Access): where any will do,
+        those may let in all the same, unless an option says that they may not.
+        """
         choice, asked = target.settings.sealed_only, visitor.facts
         if choice is None or not isinstance(asked, Asked) or speaks_tls(asked.asking):
-            return
-        line = Proof(place=choice.place, text=choice.text)
-        block = Block(codes.RULE_NEEDS_SEAL, Rank(Phase.ACCESS), 403, {}, (line,))
-        target.blocks.append(block)
+            return False
+        line, rank = Proof(place=choice.place, text=choice.text), Rank(Phase.ACCESS)
+        if not any_will_do:
+            target.blocks.append(Block(codes.RULE_NEEDS_SEAL, rank, 403, {}, (line,)))
+        for directive in target.settings.unread if any_will_do else ():
+            if directive.name.lower() == "ssloptions":
+                target.doubts.append(unread(directive, rank))
+        return True
 
     def _compat(self, target: Target, visitor: Visitor) -> bool | None:
         """Whether the older rules let the visitor in; they are judged first."""
