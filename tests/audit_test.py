@@ -609,6 +609,16 @@ def test_one_plan_for_many_findings_is_bounded_and_says_what_it_leaves() -> None
     assert plan.title == "2 of 1000 of this cause at once"
 
 
+@pytest.mark.parametrize(
+    "folder", ["a b", "x@y", "q?z", "h#k", "ü", "n\nl", "%zz", "[::1]", "-", "."]
+)
+def test_what_an_owner_calls_a_folder_is_a_site_only_where_it_can_be_asked(folder: str) -> None:
+    follower = Follower(by_name(folder.replace(".", "..b")))
+    names = {site.name for engine in follower.engines for site in engine.sites()}
+    assert names - {"g.test"} <= {"-.g.test"}
+    assert not audit(follower).failed_checks
+
+
 def test_every_folder_to_which_a_name_can_lead_is_a_site_in_its_own_right() -> None:
     lines = "ServerAlias *.gardens.test\nVirtualDocumentRoot /srv/by/%1/htdocs"
     config = "LoadModule vhost_alias_module m\n" + block("gardens.test", lines=lines)

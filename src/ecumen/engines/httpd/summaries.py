@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import replace
 from functools import cached_property, lru_cache
 
+from ecumen.engines.folders import folders_at, is_name
 from ecumen.engines.httpd.choice import Resolve
+from ecumen.engines.httpd.hosting import FolderPattern
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.server import Host, Server
 from ecumen.engines.httpd.way import personal_folder
 from ecumen.engines.sites import Door, LogKeeping, Named, PersonalGround, SiteSummary, proof_of
 from ecumen.engines.tree import Place
 from ecumen.logs.template import COMMON
-from ecumen.rights.walk import join
-from ecumen.survey import Kind, Survey
+from ecumen.survey import Survey
 
 
 class Summaries:
@@ -67,13 +68,12 @@ class Summaries:
         if pattern is None or pattern.by_address or not pattern.above:
             return
         endings = [name.lstrip("*") for name in host.wild_names if name.startswith("*.")]
-        levels = pattern.pattern.removeprefix(pattern.above).strip("/").split("/")
         place = pattern.directive.place
         own = (*((host.name.lower(),) if host.name else ()), *sorted(host.names))
-        for folder in _folders(self.survey, pattern.above, levels):
+        for folder in _folders(self.survey, pattern):
             name = pattern.name_of(folder, own, endings)
             # The block's own name is told of the block.
-            if name is not None and name != base.asked_as.lower():
+            if name is not None and is_name(name) and name != base.asked_as.lower():
                 claims = (Named(name, place),)
                 yield replace(
                     base, name=name, names=(name,), root=folder, asked_as=name, claims=claims
@@ -86,8 +86,7 @@ class Summaries:
         for host in self.server.hosts or (self.server.main,):
             pattern = host.by_name
             if pattern is not None and not pattern.by_address and pattern.above:
-                levels = pattern.pattern.removeprefix(pattern.above).strip("/").split("/")
-                for folder in _folders(self.survey, pattern.above, levels):
+                for folder in _folders(self.survey, pattern):
                     if any(text != text.lower() for text in pattern.put_in(folder)):
                         yield host.place, folder
 
@@ -157,21 +156,9 @@ class Summaries:
             yield PersonalGround(account.name, folder, off is None, proof, site)
 
 
-def _folders(survey: Survey, above: str, levels: Sequence[str]) -> Iterator[str]:
-    """The folders below one that a pattern can lead to, by its parts between slashes; what does not
-    hang on a name need not be there.
-    """
-    if not levels:
-        yield above
-        return
-    if "%" not in levels[0]:
-        yield from _folders(survey, join(above, levels[0]), levels[1:])
-        return
-    for name in sorted(survey.files.children(above)):
-        entry = survey.files.get(join(above, name))
-        # A link may lead to a folder.
-        if entry is not None and entry.kind in (Kind.DIR, Kind.LINK):
-            yield from _folders(survey, entry.path, levels[1:])
+def _folders(survey: Survey, pattern: FolderPattern) -> Iterator[str]:
+    levels = pattern.pattern.removeprefix(pattern.above).strip("/").split("/")
+    return folders_at(survey, pattern.above, [None if "%" in part else part for part in levels])
 
 
 def _root_of(host: Host) -> str | None:

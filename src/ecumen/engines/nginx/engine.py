@@ -163,10 +163,11 @@ class NginxEngine:
         if server.conf.root.path.constant:
             return
         door = self.chooser.door(base.address, base.port)
-        if door is not None:
-            yield from sites_in_folders(
-                self.survey, self.whole, server, base, lambda name: door.by_name(name)[::2]
-            )
+        if door is None:
+            return
+        yield from sites_in_folders(
+            self.survey, self.whole, server, base, lambda name: door.by_name(name)[::2]
+        )
 
     def unled(self) -> Iterator[tuple[Place, str]]:
         """Folders in which sites lie by their names, and to which none leads."""

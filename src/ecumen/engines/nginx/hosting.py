@@ -10,19 +10,20 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
+from ecumen.engines.folders import folders_at, is_name
 from ecumen.engines.nginx.server import Map, Server, Whole
 from ecumen.engines.nginx.texts import Text
 from ecumen.engines.sites import Named, SiteSummary
 from ecumen.engines.tree import Place
 from ecumen.patterns import Hit, TooCostly
-from ecumen.rights.walk import join
-from ecumen.survey import Kind, Survey
+from ecumen.survey import Survey
 
 _NAME = frozenset(("host", "http_host"))
 _DEEPEST = 5  # maps that look up maps
 _TOKEN = re.compile(
     r"\(\?P?<(?P<name>\w+)>|(?P<open>\((?:\?:)?)|\\(?P<plain>[.\-])|(?P<text>[\w-])|[\^$]"
 )
+_UP_TO_CLOSING = re.compile(r"(?:[^()\\[]|\\.|\[[^\]]*\])*\)")
 # A server that answers for a name, and what its pattern took of it.
 Answers = Callable[[str], tuple[Server | None, Hit | None]]
 
@@ -45,7 +46,7 @@ def sites_in_folders(
         if found is None:
             continue
         for name in map(str.lower, _names(tables, server, root.path, found.groups())):
-            answered, hit = answers(name)
+            answered, hit = answers(name) if is_name(name) else (None, None)
             if answered is server and _led(whole, root.path, name, hit) == folder:
                 if name != base.asked_as:
                     yield _site(base, name, folder, place)
@@ -78,21 +79,7 @@ def _site(base: SiteSummary, name: str, folder: str, place: Place) -> SiteSummar
 
 def _folders(survey: Survey, root: Text) -> Iterator[str]:
     levels = "".join("$" if each.name else each.text for each in root.pieces).strip("/").split("/")
-    yield from _below(survey, "/", levels)
-
-
-def _below(survey: Survey, above: str, levels: Sequence[str]) -> Iterator[str]:
-    """What does not hang on the name need not be there."""
-    if not levels:
-        yield above
-    elif "$" not in levels[0]:
-        yield from _below(survey, join(above, levels[0]), levels[1:])
-    else:
-        for name in sorted(survey.files.children(above)):
-            entry = survey.files.get(join(above, name))
-            # A link may lead to a folder.
-            if entry is not None and entry.kind in (Kind.DIR, Kind.LINK):
-                yield from _below(survey, entry.path, levels[1:])
+    return folders_at(survey, "/", [None if "$" in level else level for level in levels])
 
 
 def _shape(root: Text) -> re.Pattern[str]:
@@ -163,7 +150,7 @@ def _spelled(pattern: str, groups: Mapping[str, str]) -> str | None:
 
 def _closing(pattern: str, at: int) -> int | None:
     """Where the group ends that begins in front; None where another one stands in it."""
-    end = re.compile(r"(?:[^()\\[]|\\.|\[[^\]]*\])*\)").match(pattern, at)
+    end = _UP_TO_CLOSING.match(pattern, at)
     return end.end() - 1 if end is not None else None
 
 
