@@ -68,6 +68,14 @@ def test_every_obstacle_says_what_would_mend_it() -> None:
     assert found.obstacles[0].evidence[0].owner == "ines"
 
 
+@pytest.mark.parametrize(("count", "decided"), [(1, True), (101, False)])
+def test_an_owner_cannot_have_endless_files_chosen_among(count: int, decided: bool) -> None:
+    lines = "LoadModule negotiation_module m\n<Directory /srv/choir>\nOptions MultiViews\n"
+    files = [*FILES, *(f"0644 root /srv/choir/b.{at}" for at in range(count))]
+    found = passage(server(f"{lines}</Directory>\n{SITE}", files), "http://choir.test/b")
+    assert (found.decided, found.status) == (decided, 404)
+
+
 @pytest.mark.parametrize(
     ("line", "url", "place"),
     [

@@ -26,6 +26,9 @@ from ecumen.survey import Entry, Kind
 if TYPE_CHECKING:
     from ecumen.engines.httpd.phases import Looked
 
+# Files that are looked at for one name: an owner may lay as many as he likes.
+MOST_VARIANTS = 100
+MOST_TOLD = 8  # of their names
 RANK = Rank(Phase.ACCESS, 5)  # once who may has been asked, and before the folder's rules
 # Behind these there is nothing to be found or missed.
 _ENDED = frozenset(
@@ -77,7 +80,7 @@ class Negotiation:
         if not names and folder.listed:
             return None
         by = target.settings.variants_by
-        usual = by is None or by.value == "negotiatedonly"
+        usual = (by is None or by.value == "negotiatedonly") and len(names) <= MOST_VARIANTS
         variants = self._variants(looked, target, names) if folder.listed and usual else None
         best = _best(variants) if variants else None
         if variants is None or (variants and best is None):
@@ -88,7 +91,7 @@ class Negotiation:
         if best is not None:
             return best
         # "This request must die": nothing else is tried for it then.
-        facts = {"path": walked.path, "names": ", ".join(names)}
+        facts = {"path": walked.path, "names": ", ".join(names[:MOST_TOLD])}
         target.blocks.append(Block(codes.SERVE_NO_VARIANT, RANK, 404, facts))
         return None
 
