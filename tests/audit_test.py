@@ -488,6 +488,19 @@ def test_no_front_page_of_the_demo_fails_without_a_finding() -> None:
     assert failing <= named
 
 
+def test_the_demos_gardens_tell_what_is_wrong_with_four_of_them() -> None:
+    found = {f.subject: f for f in audit(Follower(demo_survey())).findings if "gardens" in f.title}
+    assert {subject: finding.id for subject, finding in found.items()} == {
+        "httpd leek-trench.gardens.example *:80 ladder.shut": "ladder.shut",
+        "quince-corner.gardens.example 80": "root.missing",
+        "rhubarb-end.gardens.example 80": "root.missing",
+        "/srv/gardens/Quince-Corner/public": "root.unled",
+        "/data/weather": "root.out-of-bounds",
+    }
+    # Whoever comes to a name that a block has by a wildcard, and to nothing of its own.
+    assert found["rhubarb-end.gardens.example 80"].sites == ["gardens.example"]
+
+
 # --- the command ---
 
 

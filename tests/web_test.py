@@ -40,6 +40,7 @@ from ecumen_web.api.sheet import SheetSerializer
 from ecumen_web.api.values import ValueSerializer
 from ecumen_web.kept import _Answers, kept
 from ecumen_web.store.models import JobRecord, SurveyRecord
+from ecumen_web.store.translate import clean
 from ecumen_web.surveys import loading
 from ecumen_web.throttle import SignInTrial
 from tests.audit_test import HOME, ONE, homes, labelled
@@ -403,6 +404,10 @@ def test_lanes_ground_and_sites_are_told(admin: Client) -> None:
     lane = next(lane for lane in bindings["lanes"] if lane["address"] == "192.0.2.10")
     assert {name["name"]: name["wins"] for name in lane["names"]}["choir.test"]
     assert admin.get("/api/surveys/latest/bindings?q=nobody.has").json()["lanes"] == []
+    blocked = {site["name"] for site in admin.get("/api/surveys/latest/sites").json()["sites"]
+               if site["state"] == "blocked"}  # fmt: skip
+    names = [name for lane in bindings["lanes"] for name in lane["names"]]
+    assert {clean(name["site"]) for name in names if name["fails"]} == blocked != set()
     roots = admin.get("/api/surveys/latest/roots?within=/srv").json()
     plots = {plot["path"]: plot for plot in roots["plots"]}
     assert plots["/srv/choir"]["root"]["owner"] == "ines"
@@ -597,3 +602,17 @@ def test_guesses_with_many_names_push_out_no_count() -> None:
     # Neighbours within one network of the newer kind are one asker.
     assert SignInTrial.of("ines", "2001:db8::ffff", None).wait() > 0
     assert SignInTrial.of("ines", "2001:db8:0:1::1", None).wait() == 0
+
+
+def test_folders_that_are_sites_are_counted_and_found_by_their_names(admin: Client) -> None:
+    stream = io.BytesIO()
+    write_survey(demo_survey(), stream)
+    upload(admin, stream.getvalue())
+    (lane, *_) = admin.get("/api/surveys/latest/bindings").json()["lanes"]
+    assert [(one["site"], one["folders"]) for one in lane["by_pattern"]] == [
+        ("gardens.example", 38)
+    ]
+    shown = {name["name"] for name in lane["names"] if name["in_folder"]}
+    assert shown == {"leek-trench.gardens.example"}
+    (lane,) = admin.get("/api/surveys/latest/bindings?q=kale-yard").json()["lanes"]
+    assert [name["name"] for name in lane["names"]] == ["kale-yard.gardens.example"]

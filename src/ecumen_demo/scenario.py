@@ -63,6 +63,17 @@ PEOPLE = """
     zeno alma bror cleo dag elin folke gry hans isolde jette knut lova malte noor
 """.split()
 WITH_PERSONAL_SITE = 40
+# The allotments: each has a name, and all but the last two a folder.
+GARDENS = """
+    apple-bank bean-row beet-bed berry-lane border-six broom-hedge cherry-step chive-edge
+    clay-patch clover-end compost-hill corner-plot currant-walk dahlia-bed damson-row dill-strip
+    east-frames elder-gate fennel-fold fig-wall frost-hollow gooseberry-end greengage-plot
+    hazel-stand hop-poles kale-yard leek-trench long-border lovage-nook mallow-bank marrow-heap
+    mint-ditch nettle-rest north-frames onion-square parsnip-row pear-arch plum-walk
+    quince-corner rhubarb-end
+""".split()
+WITHOUT_FOLDER = 2
+SHUT_GARDEN = "leek-trench"
 CHANGED_SINCE = ("reed-cutters",)  # their configuration is newer than the last reload
 LOADED_AT = TAKEN_AT - 9 * 86400
 DARK_HOMES = 11
@@ -93,14 +104,17 @@ class Plot:
     own_log: bool = True
     log: str = ""
     log_form: str = "combined"
-    declares_root: bool = True
+    by_folder: str = ""  # the pattern of where its sites lie
 
     def text(self) -> str:
         domain = f"{self.name}.example"
         lines = [f"<VirtualHost {self.binding}>", f"    ServerName {domain}"]
         if self.aliases:
             lines.append(f"    ServerAlias {' '.join(self.aliases)}")
-        lines.append(f"    DocumentRoot {self.root}")
+        if self.by_folder:
+            lines += ["    UseCanonicalName Off", f"    VirtualDocumentRoot {self.by_folder}"]
+        else:
+            lines.append(f"    DocumentRoot {self.root}")
         if self.own_log:
             log = "${APACHE_LOG_DIR}/" + f"{self.log or self.name}.log"
             lines.append(f"    CustomLog {log} {self.log_form}")
@@ -124,6 +138,7 @@ class _Town:
         self._people()
         self._plots()
         self._personal_sites()
+        self._gardens()
         for story in (*_STORIES, *_MEMBER_STORIES):
             if not (self.week_before and story in _LATELY):
                 story(self)
@@ -194,6 +209,21 @@ class _Town:
         for person in self.people[:WITH_PERSONAL_SITE]:
             folder = f"{person.home}/public_html"
             site_files(self.ground, folder, person.uid, person.gid, self.rng, "index.html")
+
+    def _gardens(self) -> None:
+        """One block, and a folder for each name; two were never made, and one is called otherwise
+        than anybody can ask for.
+        """
+        plot = Plot(len(self.plots), "gardens", self.account("elin"), "/srv/gardens")
+        plot.aliases.append("*.gardens.example")
+        plot.by_folder, plot.log_form = "/srv/gardens/%1/public", "asked"
+        plot.lines += ["<Directory /srv/gardens>", "    Require all granted", "</Directory>"]
+        self.plots.append(plot)
+        for number, name in enumerate((plot.name, *GARDENS[:-WITHOUT_FOLDER], "Quince-Corner")):
+            owner = self.people[(number * 3 + 11) % len(self.people)]
+            self.ground.folder(f"/srv/gardens/{name}", 0o755, owner.uid, owner.gid)
+            small_site(self.ground, f"/srv/gardens/{name}/public", owner.uid, owner.gid)
+        self.ground.change(f"/srv/gardens/{SHUT_GARDEN}", mode=0o700)
 
     # --- the configuration as it lies on disk ---
 
@@ -289,7 +319,8 @@ class _Town:
     def _survey(self) -> Survey:
         names = {f"{plot.name}.example" for plot in self.plots}
         names |= {f"{name}.example" for name in texts.NGINX_SITES}
-        names |= {alias for plot in self.plots for alias in plot.aliases}
+        names |= {alias for plot in self.plots for alias in plot.aliases if alias[0] != "*"}
+        names |= {f"{name}.gardens.example" for name in GARDENS}
         records = [NameRecord(name, (MAIN_ADDRESS,)) for name in sorted(names)]
         records.append(NameRecord("quay.saltmarsh.example", (MAIN_ADDRESS,)))
         # Names that visitors know, whatever the configuration claims.

@@ -53,7 +53,7 @@ Listen 8080
 MODULES = """
     access_compat alias auth_basic authn_core authn_file authz_core authz_host authz_user
     autoindex deflate dir env filter headers mime mpm_event negotiation proxy proxy_http
-    reqtimeout rewrite setenvif status userdir
+    reqtimeout rewrite setenvif status userdir vhost_alias
 """.split()
 
 MODULE_SETTINGS = {
@@ -225,6 +225,7 @@ _HOMES = """
 _ADDED = """
 /srv/sites(/.*)?	httpd_sys_content_t
 /srv/shared(/.*)?	httpd_sys_content_t
+/srv/gardens(/.*)?	httpd_sys_content_t
 """
 
 

@@ -25,6 +25,7 @@ from ecumen_demo.lines import DemoLine, error_line, written
 from ecumen_demo.scenario import CLOSED_AT, SEED, TAKEN_AT, Moment, demo_survey
 
 LINES = 400_000
+TOWN = 2  # counts on when what visitors can ask for changes
 DAYS = 14
 BEGIN = TAKEN_AT - DAYS * 86_400
 # Rotated each week, on the night to Sunday: the older one is packed.
@@ -109,7 +110,7 @@ class _Writer:
 
 def ensure_logs(root: Path, progress: Progress = lambda *step: None) -> None:
     """Writes the logs below a folder, where they are not there yet."""
-    done = root / f"written-{SEED}-{LINES}"
+    done = root / f"written-{SEED}-{LINES}-{TOWN}"
     if done.exists():
         return
     root.mkdir(parents=True, exist_ok=True)
@@ -135,6 +136,7 @@ class _Visitors:
         scene = self.scenes[Moment.AS_LOADED]
         places = [place for site in scene.sites if (place := self._place(scene, site))]
         places.append(self._misspelt(places))
+        places.append(self._unmade(places))
         bounds = list(accumulate(place.weight for place in places))
         while self.count < LINES:
             place = self.rng.choices(places, cum_weights=bounds)[0]
@@ -194,6 +196,8 @@ class _Visitors:
                 parts.append(base + name)
         personal = summary.personal is not None
         weight = BUSY.get(summary.name, chance.lognormvariate(-0.3 if personal else 0.2, 0.7))
+        if summary.name.endswith(".gardens.example"):
+            weight *= 0.2
         if personal:
             # The pages that went dark were among those that many came to see.
             weight *= 5.0 if summary.personal in self.dark else 0.7
@@ -204,6 +208,11 @@ class _Visitors:
         """The usual name of the seed library, which no site claims since a typo."""
         seeds = next(p for p in places if p.name == "seed-library.example")
         return replace(seeds, name=MISSPELT, weight=2.0)
+
+    def _unmade(self, places: Sequence[_Place]) -> _Place:
+        """A garden that is named on the notice board and has no folder."""
+        others = next(p for p in places if p.name == "apple-bank.gardens.example")
+        return replace(others, name="rhubarb-end.gardens.example", weight=0.3)
 
     # --- visits ---
 

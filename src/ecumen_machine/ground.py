@@ -408,21 +408,25 @@ def _addresses() -> tuple[str, ...]:
 
 
 def _account_gaps(path: str = "/etc/nsswitch.conf") -> list[Gap]:
-    """Directories of accounts that cannot be listed as a whole (nsswitch.conf(5))."""
+    """Directories of accounts that cannot be listed as a whole."""
+    listed = {"files", "compat", "systemd", "db"}
+    others = [word for word in _services("passwd", path) if word not in listed]
+    if not others:
+        return []
+    return [Gap("accounts", path, f"accounts from {', '.join(others)} may be missing")]
+
+
+def _services(database: str, path: str = "/etc/nsswitch.conf") -> list[str]:
+    """What is asked for names of a kind, in order (nsswitch.conf(5))."""
     try:
         with open(path, encoding="utf-8", errors="replace") as stream:
             lines = stream.read().splitlines()
     except OSError:
         return []
     for line in lines:
-        database, colon, sources = line.partition("#")[0].partition(":")
-        if not colon or database.strip() != "passwd":
-            continue
-        listed = {"files", "compat", "systemd", "db"}
-        others = [word for word in sources.split() if word[0] != "[" and word not in listed]
-        if others:
-            why = f"accounts from {', '.join(others)} may be missing"
-            return [Gap("accounts", path, why)]
+        found, colon, sources = line.partition("#")[0].partition(":")
+        if colon and found.strip() == database:
+            return [word for word in sources.split() if word[0] != "["]
     return []
 
 
@@ -470,19 +474,25 @@ def mount_of_line(line: bytes) -> Mount:
 
 
 def _hosts_file() -> Iterable[NameRecord]:
-    """hosts(5). The first line that has a name decides."""
+    """hosts(5). A name leads to what all its lines say; an address is called by the first name of
+    the first line that has it, where that file is asked first (nsswitch.conf(5)).
+    """
     try:
         with open("/etc/hosts", encoding="utf-8", errors="replace") as stream:
             lines = stream.read().splitlines()
     except OSError:
         return
     seen: dict[str, list[str]] = {}
+    own: dict[str, str] = {}
     for line in lines:
         parts = line.partition("#")[0].split()
         for name in parts[1:]:
             seen.setdefault(name, []).append(parts[0])
+            own.setdefault(parts[0], name)
+    ordered = _services("hosts")[:1] == ["files"]
     for name, addresses in seen.items():
-        yield NameRecord(name, tuple(addresses), "hosts")
+        first = tuple(each for each in dict.fromkeys(addresses) if own[each] == name)
+        yield NameRecord(name, tuple(addresses), "hosts", first if ordered else ())
 
 
 def _looked_up_apart(names: Sequence[str]) -> list[NameRecord]:

@@ -720,6 +720,11 @@ export interface components {
             accepted: number;
             failed_checks: components["schemas"]["FailedCheck"][];
         };
+        FolderSites: {
+            site: string;
+            declared_at: string;
+            folders: number;
+        };
         GateResult: {
             gate: string;
             verdict: components["schemas"]["VerdictEnum"];
@@ -819,11 +824,14 @@ export interface components {
             names: components["schemas"]["LaneName"][];
             nameless: string[];
             crossed: number;
+            by_pattern: components["schemas"]["FolderSites"][];
             claimed?: number | null;
         };
         LaneName: {
             name: string;
             site: string;
+            number: number;
+            in_folder: boolean;
             declared_at: string;
             exact: boolean;
             wins: boolean;

@@ -118,6 +118,12 @@ class Scene:
     def site_at(self) -> Mapping[Place, Site]:
         return {site.summary.place: site for site in reversed(self.hosts)}
 
+    def base(self, site: Site) -> Site:
+        """The site of the block that serves this one, where that is one of its folders; else the
+        site itself.
+        """
+        return site if site.summary.personal is not None else self.site_at[site.summary.place]
+
     @cached_property
     def own_addresses(self) -> list[str]:
         """Addresses of the server at which visitors come."""

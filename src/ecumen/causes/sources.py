@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from functools import cache
 
-from ecumen.audit.checks.claims import claimed_by_pattern
+from ecumen.audit.names import claimed_by_pattern
 from ecumen.audit.scene import Scene, Site
 from ecumen.logs.ledger import Books, books_of
 from ecumen.logs.template import TemplateError, line_format

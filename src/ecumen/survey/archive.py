@@ -183,6 +183,7 @@ def _parts(survey: Survey) -> Iterator[tuple[str, Any]]:
                 "name": n.name,
                 "addresses": None if n.addresses is None else list(n.addresses),
                 "source": n.source,
+                **({"first_for": list(n.first_for)} if n.first_for else {}),
             }
             for n in survey.names
         ],
@@ -409,6 +410,7 @@ def read_survey(stream: IO[bytes]) -> Survey:
                     if n["addresses"] is None
                     else tuple(_address(a, "names.json") for a in n["addresses"]),
                     n.get("source", "dns"),
+                    tuple(_address(a, "names.json") for a in n.get("first_for", ())),
                 )
                 for n in _json_part(archive, "names")
             ),

@@ -56,11 +56,14 @@ class Mount:
 
 @dataclass(frozen=True, slots=True)
 class NameRecord:
-    """What a host name led to. `addresses` is None where nobody could be asked."""
+    """What a host name led to. `addresses` is None where nobody could be asked. first_for: those
+    of its addresses that are called by it first, by the hosts file.
+    """
 
     name: str
     addresses: tuple[str, ...] | None
     source: str = "dns"
+    first_for: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,6 +3,7 @@ named."""
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 
 from ecumen.audit.scene import Scene, Site
@@ -15,17 +16,29 @@ from ecumen.passage.gates.door import covers
 class LaneName:
     """A name that is claimed on a lane. wins: its site answers for it here; else `winner` does.
 
-    winner: None for a wildcard or a pattern, which wins only what nobody claims more exactly.
-    fails: the front page of its site does.
+    number: of its site, among all of the survey. in_folder: its site is one of the folders of a
+    block. winner: None for a wildcard or a pattern, which wins only what nobody claims more
+    exactly. fails: the front page of its site does.
     """
 
     name: str
     site: str
+    number: int
+    in_folder: bool
     declared_at: str
     exact: bool
     wins: bool
     winner: str | None
     fails: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class FolderSites:
+    """How many folders of one block are sites."""
+
+    site: str
+    declared_at: str
+    folders: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +48,8 @@ class Lane:
     heard_by: the program that listens there, None for nobody. engine: that has sites there, None
     for none. standing: the site that answers when nobody is named; marked: it is marked for that.
     nameless: sites without a name that never answer. claimed: how many names there are in all,
-    where not every one is listed; None where each is.
+    where not every one is listed; None where each is. by_pattern: sites that are folders, by the
+    block that serves them.
     """
 
     address: str
@@ -50,6 +64,7 @@ class Lane:
     names: list[LaneName]
     nameless: list[str]
     crossed: int
+    by_pattern: list[FolderSites]
     claimed: int | None = None
 
 
@@ -85,7 +100,16 @@ def _lane(scene: Scene, address: str, port: int | None, bound: list[tuple[Site, 
         names,
         nameless,
         sum(not name.wins for name in names) + len(nameless),
+        _by_pattern(scene, [site for site, _ in bound]),
     )
+
+
+def _by_pattern(scene: Scene, bound: list[Site]) -> list[FolderSites]:
+    counted = Counter(scene.base(site) for site in bound if scene.base(site) is not site)
+    return [
+        FolderSites(base.name, str(base.summary.place), folders)
+        for base, folders in counted.items()
+    ]
 
 
 def _asked_at(scene: Scene, engine: Engine, address: str, port: int | None) -> tuple[str, int]:
@@ -111,6 +135,8 @@ def _name(scene: Scene, site: Site, claim: Named, place: object) -> LaneName:
     return LaneName(
         claim.name,
         site.name,
+        site.number,
+        scene.base(site) is not site,
         str(claim.place),
         claim.exact,
         wins,
@@ -163,6 +189,7 @@ def _bare(scene: Scene, found: list[Lane]) -> list[Lane]:
                 [],
                 [],
                 0,
+                [],
             )
         )
     return bare

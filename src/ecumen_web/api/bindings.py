@@ -24,7 +24,8 @@ MOST_NAMES = 120  # of a lane
 @dataclass(frozen=True, slots=True)
 class Bindings:
     """names: how many are claimed in all. Of a lane with many only those that are contested, whose
-    site fails, or that are patterns are sent; a search finds the others.
+    site fails, or that are patterns are sent, and of folders that are sites those alone; a search
+    finds the others.
     """
 
     names: int
@@ -65,35 +66,36 @@ class BindingsView(APIView):
         text = NamesAsked.of(request)["q"].lower()
         record = survey_of(survey)
         whole = lanes_of(record.file)
-        failing = frozenset(
-            record.sites.filter(state="blocked").values_list("declared_at", flat=True)
-        )
+        failing = frozenset(record.sites.filter(state="blocked").values_list("position", flat=True))
         shown = []
         for lane, texts in whole:
             if text:
                 held = (at for at, each in enumerate(texts) if text in each)
                 names = [lane.names[at] for at in islice(held, MOST_NAMES)]
-            elif len(lane.names) > MOST_NAMES:
-                names = list(_odd(lane, failing))
             else:
-                names = lane.names
+                own = [
+                    n for n in lane.names if not n.in_folder or not n.wins or n.number in failing
+                ]
+                names = list(_odd(own, failing)) if len(own) > MOST_NAMES else own
             # An address or a port is looked for by the same words.
             if text and not names and text not in f"{lane.address}:{lane.port}":
                 continue
-            names = [replace(n, fails=True) if n.declared_at in failing else n for n in names]
-            claimed = len(lane.names) if len(names) < len(lane.names) else None
+            names = [replace(n, fails=True) if n.number in failing else n for n in names]
+            plain = sum(not n.in_folder for n in lane.names)
+            listed = sum(not n.in_folder for n in names)
+            claimed = plain if listed < plain else None
             shown.append(replace(lane, names=names, claimed=claimed))
         count = sum(len(texts) for _, texts in whole)
         return Response(BindingsSerializer(Bindings(count, shown)).data)
 
 
-def _odd(lane: Lane, failing: Collection[str]) -> Iterator[LaneName]:
+def _odd(own: Collection[LaneName], failing: Collection[int]) -> Iterator[LaneName]:
     """Names that are lost to another site, those whose site fails, and patterns; some of each."""
     ranked: tuple[list[LaneName], ...] = ([], [], [])
-    for name in lane.names:
+    for name in own:
         if not name.wins:
             ranked[0].append(name)
-        elif name.declared_at in failing:
+        elif name.number in failing:
             ranked[1].append(name)
         elif not name.exact:
             ranked[2].append(name)

@@ -1,6 +1,7 @@
+import { Link } from "react-router";
 import { count } from "../../lib/numbers";
 import { ImpactMark } from "../../ui/ImpactMark";
-import { berths, laneTitle, laneWords, shortly } from "./present";
+import { berths, folders, laneTitle, laneWords, shortly } from "./present";
 import type { Lane, LaneName } from "./queries";
 
 interface Props {
@@ -13,7 +14,7 @@ interface Props {
 
 /** One address and port: at its head who listens, then who stands for the unknown, then the names. */
 export function LaneBand({ lane, lit, winner, choose }: Props) {
-  const beyond = (lane.claimed ?? 0) - lane.names.length;
+  const beyond = (lane.claimed ?? 0) - lane.names.filter((name) => !name.in_folder).length;
   return (
     <section
       aria-label={laneTitle(lane)}
@@ -62,6 +63,16 @@ export function LaneBand({ lane, lit, winner, choose }: Props) {
             </li>
           ))}
         </ul>
+        {lane.by_pattern.map((group) => (
+          <p key={group.declared_at} className="mt-1.5 text-sm">
+            <span className="text-faint">by pattern: </span>
+            <Link to={`/site?${new URLSearchParams({ at: group.declared_at })}`}>
+              {folders(group.folders)}
+            </Link>
+            <span className="text-faint"> below </span>
+            <span className="mono">{group.site}</span>
+          </p>
+        ))}
         {beyond > 0 && (
           <p className="mt-1 text-sm text-faint">
             {count(beyond)} names are not listed here; what is contested, fails or is a pattern
@@ -104,7 +115,7 @@ function Name({ name, shown, lit, choose }: NameProps) {
       onClick={() => choose(name.name)}
       aria-label={label}
       className={`mono cursor-pointer px-1.5 py-0.5 not-first:border-l not-first:border-line hover:bg-shoal ${
-        lost ? "bg-unsure/10 text-unsure" : name.fails ? "bg-blocked/10 text-blocked" : "bg-sheet"
+        lost ? "bg-unsure/10 text-unsure" : name.fails ? "bg-blocked/10" : "bg-sheet"
       } ${lit ? "font-bold" : ""} ${shown === name.name ? "" : "text-faint"}`}
     >
       {(lost || name.fails) && (

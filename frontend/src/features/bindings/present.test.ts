@@ -15,6 +15,7 @@ const lane = (address: string, port: number | null, over: Partial<Lane> = {}): L
   names: [],
   nameless: [],
   crossed: 0,
+  by_pattern: [],
   ...over,
 });
 
@@ -45,6 +46,8 @@ test("the names of one site stand together, and are told shortly", () => {
   const name = (text: string, site: string): LaneName => ({
     name: text,
     site,
+    number: 0,
+    in_folder: false,
     declared_at: `/etc/${site}:1`,
     exact: true,
     wins: true,

@@ -1,3 +1,4 @@
+import { count } from "../../lib/numbers";
 import type { Lane, LaneName } from "./queries";
 
 /** An address and port as one writes them; every one of either is a star. */
@@ -56,6 +57,11 @@ export function berths(names: LaneName[]): Berth[] {
     else found.set(key, { site: name.site, names: [name] });
   }
   return [...found.values()];
+}
+
+/** How many sites are folders of one block. */
+export function folders(many: number): string {
+  return many === 1 ? "1 folder" : `${count(many)} folders`;
 }
 
 /** A further name of a site, without what it shares with the first. */

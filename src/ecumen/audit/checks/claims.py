@@ -7,25 +7,20 @@ from collections.abc import Iterator
 
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
-from ecumen.audit.scene import Scene, Site, is_loopback
-from ecumen.engines.sites import Arrival, Door, Named, shown_at
+from ecumen.audit.names import claimed_by_pattern, heard_ports, names_without_site, usual_ports
+from ecumen.audit.scene import Scene, Site
+from ecumen.engines.sites import Door, Named, shown_at
 from ecumen.passage import read_request
 
-_OF_THE_MACHINE = ("localhost", "ip6-localhost", "ip6-loopback", "localhost.localdomain")
 # What a visitor can ask for at all.
 _NAME = re.compile(r"[a-z0-9._-]+|\[[0-9a-f:.]+\]")
-_USUAL = (("http", 80), ("https", 443))
 
 
 def _asked_at(scene: Scene, door: Door) -> list[tuple[str, int]]:
     """Addresses and ports at which visitors may come to a door."""
-    ports = [door.port] if door.port is not None else sorted(_ports(scene))
+    ports = [door.port] if door.port is not None else sorted(heard_ports(scene))
     addresses = scene.own_addresses if door.address == "*" else [door.address]
     return [(address, port) for address in addresses for port in ports]
-
-
-def _ports(scene: Scene) -> set[int]:
-    return {b.port for engine in scene.engines for b in engine.listens if b.port is not None}
 
 
 def _lost(
@@ -169,21 +164,11 @@ def default_twice(scene: Scene) -> Iterator[Found]:
 
 @check("claim.nobody", Impact.OUTAGE, "A name leads here that no site claims", needs=("names",))
 def nobody(scene: Scene) -> Iterator[Found]:
-    own = set(scene.survey.addresses)
-    claimed = {claim.name for site in scene.hosts for claim in site.summary.claims if claim.exact}
-    for record in scene.survey.names:
-        name = record.name.lower()
-        here = [a for a in record.addresses or () if a in own and not is_loopback(a)]
-        machine = scene.survey.host.lower()
-        # The machine's own names are for those who work on it; no site need claim them.
-        if not here or name in _OF_THE_MACHINE or name.partition(".")[0] == machine:
-            continue
-        if name.replace(".", "").isdecimal() or ":" in name or name in claimed:
-            continue
+    for name, here in names_without_site(scene):
         if claimed_by_pattern(scene, name):
             continue
-        for scheme, port in _usual(scene):
-            front = scene.ask(read_request(f"{scheme}://{name}/", to=here[0]))
+        for scheme, port in usual_ports(scene):
+            front = scene.ask(read_request(f"{scheme}://{name}/", to=here))
             if front.answered_by is None or not front.decided or front.status is None:
                 continue
             site = scene.site_at.get(front.answered_by)
@@ -199,18 +184,3 @@ def nobody(scene: Scene) -> Iterator[Found]:
                 addresses=1,
             )
             break
-
-
-def claimed_by_pattern(scene: Scene, name: str) -> bool:
-    """Whether a site has this name by a wildcard or a pattern, and not only answers for it."""
-    return any(
-        engine.claims(Arrival(address, port, False, None, name, "GET", "/", None, None))
-        for engine in scene.engines
-        for address in scene.own_addresses
-        for port in {b.port for b in engine.listens if b.port is not None}
-    )
-
-
-def _usual(scene: Scene) -> Iterator[tuple[str, int]]:
-    ports = _ports(scene)
-    yield from ((scheme, port) for scheme, port in _USUAL if port in ports)

@@ -4,17 +4,22 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
+from itertools import islice
 
+from ecumen import codes
 from ecumen.audit.check import MOST_SHOWN, Found, changed_modes, check, mended
 from ecumen.audit.finding import Impact
+from ecumen.audit.names import claimed_by_pattern, names_without_site, usual_ports
 from ecumen.audit.roots import roots, sites_of, twins, under
 from ecumen.audit.scene import Scene, Site
 from ecumen.engines.tree import Place
 from ecumen.operations.quoting import quoted
+from ecumen.passage import read_request
 from ecumen.rights import Problem
 from ecumen.survey import Entry, Kind
 
 FEWEST_IN_GROUND = 5  # roots that make a folder one of the grounds
+MOST_NAMES = 1000  # that no site is called: each is a question
 
 
 @check("root.missing", Impact.OUTAGE, "The document root is not there", needs=("files",))
@@ -42,6 +47,33 @@ def missing(scene: Scene) -> Iterator[Found]:
                     f"Make the folder {root.path}, or mend the path in the configuration",
                     commands=[f"mkdir -p -- {quoted(root.path)}"] if root.entry is None else [],
                 ),
+            )
+    yield from _without_folder(scene)
+
+
+def _without_folder(scene: Scene) -> Iterator[Found]:
+    """Names that lead here, and for which a site that lies by names has no folder."""
+    for name, here in islice(names_without_site(scene), MOST_NAMES):
+        if not claimed_by_pattern(scene, name):
+            continue
+        for scheme, port in usual_ports(scene):
+            front = scene.ask(read_request(f"{scheme}://{name}/", to=here))
+            block, place = front.block, front.answered_by
+            site = scene.site_at.get(place) if place is not None else None
+            if site is None or block is None or not front.decided:
+                continue
+            path, root = block.path, (site.summary.root or "").rstrip("/")
+            # Below the site's own root its page is missing, and no folder of this name.
+            if block.code is not codes.SERVE_MISSING or f"{path}/".startswith(f"{root}/"):
+                continue
+            yield Found(
+                f"{name} {port}",
+                [site],
+                [scene.asked(front), scene.declared(site)],
+                f"{name} leads to {path}, which is not there",
+                group=path.rpartition("/")[0],
+                remedies=mended(f"Make the folder {path}, or take the name away"),
+                addresses=1,
             )
 
 

@@ -13,6 +13,7 @@ from functools import cached_property
 from itertools import product
 
 from ecumen.engines.httpd.addresses import network
+from ecumen.engines.httpd.callers import Callers
 from ecumen.engines.httpd.expressions import ExpressionFacts, holds
 from ecumen.engines.httpd.lexer import next_word, words
 from ecumen.engines.httpd.methods import Limited
@@ -49,7 +50,8 @@ class Judged:
 class Visitor:
     """Who asks. client: None is somebody outside whose address is not given.
 
-    facts: what conditions may ask for. again: the server asks itself, or anew.
+    facts: what conditions may ask for. again: the server asks itself, or anew. callers: what
+    addresses are called; None leaves rules by name open.
     """
 
     client: str | None
@@ -59,6 +61,7 @@ class Visitor:
     judged: Judged | None = None
     facts: ExpressionFacts | None = None
     again: bool = False
+    callers: Callers | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -287,6 +290,8 @@ def _leaf(rule: AccessRule, visitor: Visitor) -> AccessOutcome | None:
             return _by_address(rule.args, visitor.client)
         case "require local":
             return _local(visitor)
+        case "require host" | "require forward-dns":
+            return _by_name(rule, visitor)
         case "require expr" if visitor.facts is not None:
             held = holds(expression_of(rule), visitor.facts)
             return None if held is None else _granted(held)
@@ -332,6 +337,23 @@ def _local(visitor: Visitor) -> AccessOutcome:
     return _granted(mapped.is_loopback or visitor.client == visitor.server)
 
 
+def _by_name(rule: AccessRule, visitor: Visitor) -> AccessOutcome | None:
+    """By what the visitor's address is called, or by what leads to it; somebody outside whose
+    address is not given has no name that a rule was written for.
+    """
+    client, callers = visitor.client, visitor.callers
+    if client is None:
+        return AccessOutcome.DENIED
+    if callers is None:
+        return None
+    forwards = rule.kind == "require forward-dns"
+    held = _or(
+        callers.leads(word, client) if forwards else callers.within(client, word)
+        for word in rule.args
+    )
+    return None if held is None else _granted(held)
+
+
 def _by_address(args: tuple[str, ...], client: str | None) -> AccessOutcome | None:
     networks = [network(text) for text in args]
     if not args or any(known is None for known in networks):
@@ -339,7 +361,5 @@ def _by_address(args: tuple[str, ...], client: str | None) -> AccessOutcome | No
     known = [each for each in networks if each is not None]
     if client is None:
         # Somebody outside, at no address that a rule was written for.
-        return _granted(any(each.prefixlen == 0 for each in known))
-    address = ipaddress.ip_address(client)
-    address = getattr(address, "ipv4_mapped", None) or address
-    return _granted(any(address in each for each in known))
+        return _granted(any(each.everywhere for each in known))
+    return _granted(any(client in each for each in known))

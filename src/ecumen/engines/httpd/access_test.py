@@ -49,7 +49,7 @@ def outcome(
         ("Require ip 198.51.0.0/255.255.0.0", "198.51.1.1", AccessOutcome.GRANTED),
         ("Require ip 2001:db8::/32", "2001:db8::5", AccessOutcome.GRANTED),
         ("Require ip 192.0.2.1", None, AccessOutcome.DENIED),
-        ("Require ip 0.0.0.0/0", None, AccessOutcome.GRANTED),
+        ("Require ip 0.0.0.0/0.0.0.0", None, AccessOutcome.GRANTED),
         ("Require ip 192.0.2.1; Require local", "192.0.2.1", AccessOutcome.GRANTED),
         ("<RequireAll>; Require local; Require ip 192.0.2.1; </RequireAll>", "127.0.0.1",
          AccessOutcome.DENIED),

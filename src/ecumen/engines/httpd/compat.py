@@ -6,11 +6,11 @@ Source: httpd 2.4, mod_access_compat; measured.
 
 from __future__ import annotations
 
-import ipaddress
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
-from ecumen.engines.httpd.addresses import network
+from ecumen.engines.httpd.addresses import looks_like_one, network
+from ecumen.engines.httpd.callers import Callers
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.methods import Limited
 from ecumen.engines.sites import Proof, proof_of
@@ -52,11 +52,22 @@ class Compat:
     def _last(self, lines: tuple[_Line, ...], method: str) -> str | None:
         return next((line.word for line in reversed(lines) if line.holds_for(method)), None)
 
-    def allowed(self, client: str | None, method: str, mark: Marked | None) -> bool | None:
+    def allowed(
+        self,
+        client: str | None,
+        method: str,
+        mark: Marked | None,
+        callers: Callers | None,
+    ) -> bool | None:
         """Whether this visitor is let in; None where that depends on what is not known."""
         order = self._last(self.orders, method) or "deny,allow"
-        let_in = _any(self.allows, client, method, mark)
-        kept_out = _any(self.denies, client, method, mark)
+
+        def any_fits(lines: tuple[_Line, ...]) -> bool | None:
+            held = [line for line in lines if line.holds_for(method)]
+            known = [_fits(line.word, client, mark, callers) for line in held]
+            return True if True in known else None if None in known else False
+
+        let_in, kept_out = any_fits(self.allows), any_fits(self.denies)
         if order == "deny,allow":
             return _or(let_in, _not(kept_out))
         return _and(let_in, _not(kept_out))
@@ -83,7 +94,7 @@ def with_line(base: Compat, directive: Directive, limited: Limited | None) -> Co
     if len(given) < 2 or given[0].lower() != "from" or any("#" in word for word in given):
         return None
     for word in given[1:]:
-        if "/" in word and network(word) is None:
+        if ("/" in word or looks_like_one(word)) and network(word) is None:
             return None
     lines = tuple(_Line(word, limited, directive) for word in given[1:])
     if name == "allow":
@@ -91,16 +102,9 @@ def with_line(base: Compat, directive: Directive, limited: Limited | None) -> Co
     return replace(base, denies=base.denies + lines, places=places)
 
 
-def _any(
-    lines: tuple[_Line, ...], client: str | None, method: str, mark: Marked | None
+def _fits(
+    word: str, client: str | None, mark: Marked | None, callers: Callers | None
 ) -> bool | None:
-    known = [_fits(line.word, client, mark) for line in lines if line.holds_for(method)]
-    if True in known:
-        return True
-    return None if None in known else False
-
-
-def _fits(word: str, client: str | None, mark: Marked | None) -> bool | None:
     lowered = word.lower()
     if lowered == "all":
         return True
@@ -110,13 +114,12 @@ def _fits(word: str, client: str | None, mark: Marked | None) -> bool | None:
         return _not(mark(word[5:])) if word[4:5] == "!" else mark(word[4:])
     known = network(word)
     if known is None:
-        # A host name: a resolver decides.
-        return None
+        if client is None:
+            return False
+        return None if callers is None else callers.within(client, word)
     if client is None:
-        return known.prefixlen == 0
-    address = ipaddress.ip_address(client)
-    address = getattr(address, "ipv4_mapped", None) or address
-    return address in known
+        return known.everywhere
+    return client in known
 
 
 def _not(one: bool | None) -> bool | None:

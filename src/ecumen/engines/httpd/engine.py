@@ -15,6 +15,7 @@ from ecumen.contexts.confinement import Confinement
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.confined import confined_walker
 from ecumen.engines.httpd.asking import Asking
+from ecumen.engines.httpd.callers import Callers
 from ecumen.engines.httpd.checks import first_fault
 from ecumen.engines.httpd.choice import Chooser, Chosen
 from ecumen.engines.httpd.errorlog import error_entry
@@ -87,6 +88,7 @@ class HttpdEngine:
         self.walker = (
             confined_walker(self.confinement, record, self.worker) if self.worker else None
         )
+        self._callers = Callers(survey)
         names = before is not None and before.survey.names == survey.names
         chooser = before.chooser if before is not None and names else None
         self.chooser = Chooser(self.server, self._resolve, self._reverse, survey.host, chooser)
@@ -146,10 +148,7 @@ class HttpdEngine:
         return record.addresses if record is not None else None
 
     def _reverse(self, address: str) -> tuple[str, ...]:
-        for record in self.survey.names:
-            if record.source == "hosts" and record.addresses and address in record.addresses:
-                return (record.name,)
-        return ()
+        return self._callers.called(address)[:1]
 
     def sites(self) -> Sequence[SiteSummary]:
         """Every virtual host in file order, then the personal sites."""

@@ -5,7 +5,6 @@ Source: httpd 2.4, "Expressions in Apache HTTP Server"; server/util_expr_scan.l,
 
 from __future__ import annotations
 
-import ipaddress
 import re
 from collections.abc import Callable
 from functools import lru_cache
@@ -186,9 +185,8 @@ class _Parser:
         def test(facts: ExpressionFacts) -> bool:
             given = facts.client if word is None else word(facts)
             if given is None:
-                return where.prefixlen == 0
-            address = ipaddress.ip_address(given)
-            return (getattr(address, "ipv4_mapped", None) or address) in where
+                return where.everywhere
+            return given in where
 
         return _known(test)
 

@@ -64,7 +64,7 @@ def test_a_condition_holds_as_it_is_written(text: str, expected: bool | None) ->
 
 def test_somebody_outside_is_in_no_network_but_that_of_all() -> None:
     assert holds("-R '192.0.2.0/24'", Given(client=None)) is False
-    assert holds("-R '0.0.0.0/0'", Given(client=None)) is True
+    assert holds("-R '0.0.0.0/0.0.0.0'", Given(client=None)) is True
 
 
 @given(st.text(alphabet="%{}()'\"/m#i!&|=~<>-., \\$1aRn", max_size=40) | st.text(max_size=40))

@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from ecumen import codes
 from ecumen.engines.httpd.access import Judged
 from ecumen.engines.httpd.asking import Asking
+from ecumen.engines.httpd.callers import Callers
 from ecumen.engines.httpd.deciding import ErrorPage, Goes, error_page
 from ecumen.engines.httpd.modules import JUDGE_AGAIN
 from ecumen.engines.httpd.overrides import OverrideReader
@@ -64,7 +65,7 @@ class Laps:
             ways = AddressWays(survey, server, walker)
             again = not JUDGE_AGAIN.isdisjoint(server.reader.modules)
             targets = Targets(walker, OverrideReader(server.reader), judges_again=again)
-            self.phases = Phases(server, ways, targets)
+            self.phases = Phases(server, ways, targets, Callers(survey))
 
     def run(self, asking: Asking, handling: Handling) -> None:
         """Follows a question to its end; what is found goes into `handling`."""

@@ -12,6 +12,7 @@ from ecumen import codes
 from ecumen.engines.httpd import rewriting
 from ecumen.engines.httpd.access import Visitor
 from ecumen.engines.httpd.asking import Asked, Asking, Variables, is_ours, own_address
+from ecumen.engines.httpd.callers import Callers
 from ecumen.engines.httpd.marks import marked
 from ecumen.engines.httpd.negotiation import Negotiation
 from ecumen.engines.httpd.server import Server
@@ -54,8 +55,11 @@ class Looked:
 class Phases:
     """The phases of one server."""
 
-    def __init__(self, server: Server, ways: AddressWays, targets: Targets) -> None:
+    def __init__(
+        self, server: Server, ways: AddressWays, targets: Targets, callers: Callers
+    ) -> None:
         self.server = server
+        self.callers = callers
         self.ways = ways
         self.targets = targets
         self.negotiation = Negotiation(server, targets.walker, self.look)
@@ -77,6 +81,7 @@ class Phases:
             asking.judged,
             facts,
             again=asking.by_itself or asking.lap > 0,
+            callers=self.callers,
         )
         before, doubts = self.targets.located(host, asking.path, visitor)
         way = self._way(asking, before)

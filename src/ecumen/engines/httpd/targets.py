@@ -259,7 +259,7 @@ class Targets:
         if compat is None:
             return True
         mark = visitor.facts.mark if visitor.facts is not None else None
-        allowed = compat.allowed(visitor.client, visitor.method, mark)
+        allowed = compat.allowed(visitor.client, visitor.method, mark, visitor.callers)
         if compat.any_will_do(visitor.method) and allowed is False:
             return False
         if allowed is None:

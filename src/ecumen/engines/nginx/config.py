@@ -7,6 +7,7 @@ Source: nginx, ngx_http_core_module, ngx_http_rewrite_module, and the module of 
 from __future__ import annotations
 
 import ipaddress
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, fields
 from functools import lru_cache
@@ -18,6 +19,15 @@ from ecumen.engines.nginx.texts import Text, text_of
 from ecumen.patterns import AtLimit, Regex, compiled
 
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+
+
+def _network(text: str) -> Network:
+    """Numbers of an address of IPv4 may have zeros before them (ngx_inet_addr); they are decimal.
+    Raises ValueError.
+    """
+    if ":" not in text:
+        text = re.sub(r"(?<!\d)0+(?=\d)", "", text)
+    return ipaddress.ip_network(text, strict=False)
 
 
 @lru_cache(maxsize=4096)
@@ -356,7 +366,7 @@ class ConfDraft:
         elif who == "unix:":
             entry = AccessLine(allow, None, False, line)
         else:
-            entry = AccessLine(allow, ipaddress.ip_network(who, strict=False), False, line)
+            entry = AccessLine(allow, _network(who), False, line)
         self.conf.access = (entry,) if self._first("access") else (*self.conf.access, entry)
 
     def realm(self, line: Line) -> None:
