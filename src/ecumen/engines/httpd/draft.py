@@ -108,18 +108,21 @@ def _optioned(held: _Bits, given: tuple[str, ...]) -> _Bits | str:
 
 @lru_cache(maxsize=4096)
 def _overridable(
-    given: tuple[str, ...],
+    given: tuple[str, ...], options: int | None
 ) -> tuple[frozenset[str], int | None, frozenset[str]] | str:
-    """Classes, options and what is not fatal; or why these words are refused."""
+    """Classes, options and what is not fatal; or why these words are refused. options: as they
+    were before.
+    """
     classes: set[str] = set()
-    options: int | None = None
     nonfatal: set[str] = set()
     for word in given:
         key, _, value = word.lower().partition("=")
         if key in _CLASSES:
             classes.add(key)
-            if key == "options" and value:
-                options = _options_of(value)
+            if key == "options":
+                # By itself the class lets in what `Options All` means: neither links of one's own
+                # nor variants (set_override(), OPT_ALL; measured).
+                options = _options_of(value or "all")
         # `Nonfatal=` says which lines are passed over rather than fail on ("AllowOverride").
         elif key == "nonfatal":
             nonfatal |= {"override", "unknown"} if value == "all" else {value}
@@ -356,7 +359,10 @@ class Draft:
     # --- what override files may say ---
 
     def override(self, directive: Directive, given: list[str]) -> None:
-        read = _overridable(tuple(given))
+        before = self.values.get("override")
+        # A later line of the same section says anew what may be said, but not of which options.
+        options = before.options if isinstance(before, Override) else None
+        read = _overridable(tuple(given), options)
         if isinstance(read, str):
             self.refused.append((directive, read))
             return
