@@ -219,6 +219,9 @@ class _Disk:
     def exists(self, path: str) -> bool | None:
         return os.path.exists(path)
 
+    def expect(self, paths: Sequence[str], by: str) -> None:
+        """Nothing is gained by it here."""
+
     def stamps(self, paths: Sequence[str]) -> list[Hashable | None]:
         return [self._stamp(path) for path in paths]
 

@@ -10,9 +10,10 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from click import Context
 
 from ecumen.survey import EngineRecord, Survey, write_survey
-from ecumen_cli.main import ecumen
+from ecumen_cli.main import COMMANDS, ecumen
 from tests.builders import server
 
 CONFIG = """\
@@ -188,7 +189,9 @@ def test_the_bare_command_says_what_it_can_do_in_whole_sentences() -> None:
     done = run()
     assert done.returncode == 0
     told = " ".join(done.stdout.split())
-    for name, command in ecumen.commands.items():
+    for name in COMMANDS:
+        command = ecumen.get_command(Context(ecumen), name)
+        assert command is not None
         assert f"{name} {command.short_help}" in told
         assert command.short_help is not None
         assert command.short_help.endswith(".")

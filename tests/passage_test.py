@@ -86,7 +86,7 @@ def test_an_owner_cannot_have_endless_files_chosen_among(count: int, decided: bo
         ),
         ("FancyThing 7", "http://choir.test/", "/etc/c:12"),
         (
-            "<Directory /srv/choir>\nDeny from other.test\n</Directory>",
+            "<Directory /srv/choir>\nDeny from env=UNIQUE_ID\n</Directory>",
             "http://choir.test/",
             "/etc/c:13",
         ),

@@ -4,41 +4,49 @@ from __future__ import annotations
 
 import os
 import sys
+from importlib import import_module
 
 import click
 
 from ecumen.errors import EcumenError
 from ecumen_cli import exit as statuses
-from ecumen_cli.audit import audit
-from ecumen_cli.compare import compare
-from ecumen_cli.context import context
-from ecumen_cli.demo import demo
-from ecumen_cli.follow import follow
-from ecumen_cli.label import label
-from ecumen_cli.load import load
-from ecumen_cli.people import people
-from ecumen_cli.reach import reach
 from ecumen_cli.said import warn
-from ecumen_cli.serve import serve
-from ecumen_cli.survey import survey
-from ecumen_cli.tally import tally
+
+COMMANDS = (
+    "audit", "compare", "context", "demo", "follow", "label", "load", "people", "reach", "serve",
+    "survey", "tally",
+)  # fmt: skip
 
 
-@click.group(context_settings={"help_option_names": ["-h", "--help"]}, invoke_without_command=True)
+class _Commands(click.Group):
+    """Each command is in the module of its name, which is loaded when the command is asked for:
+    what all of them need takes longer to load than most of them take.
+    """
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in COMMANDS:
+            return None
+        command: click.Command = getattr(import_module(f"ecumen_cli.{cmd_name}"), cmd_name)
+        # The first sentence whole, and not as much of it as fits a line.
+        summary = " ".join((command.help or "").split()).partition(". ")[0].rstrip(".")
+        command.short_help = f"{summary}."
+        return command
+
+
+@click.group(
+    cls=_Commands,
+    context_settings={"help_option_names": ["-h", "--help"]},
+    invoke_without_command=True,
+)
 @click.version_option(package_name="ecumen")
 @click.pass_context
 def ecumen(context: click.Context) -> None:
     """Explains, audits and mends the sites of a shared-hosting server."""
     if context.invoked_subcommand is None:
         click.echo(context.get_help())
-
-
-for command in (
-    audit, compare, context, demo, follow, label, load, people, reach, serve, survey, tally,
-):  # fmt: skip
-    # The first sentence whole, and not as much of it as fits a line.
-    command.short_help = " ".join((command.help or "").split()).partition(". ")[0].rstrip(".") + "."
-    ecumen.add_command(command)
 
 
 def main() -> None:

@@ -35,6 +35,7 @@ from ecumen_machine.ground import Ground, GroundFacts
 from ecumen_machine.probe import EngineSpec, ProbeError, Progress, understood
 from ecumen_machine.quiet import no_collecting
 
+MOST_AT_ONCE = 200  # files that are fetched together
 LARGEST_QUESTION = 64 << 20  # bytes
 _SIZE = struct.Struct("!Q")
 
@@ -101,6 +102,7 @@ def _answer(
         ),
         "facts": ground.facts,
         "read": lambda path, by: ground.read(_path(path), None if by is None else _path(by)),
+        "read_many": lambda paths, by: ground.read_many(_paths(paths), _path(by)),
         "names": lambda folder: ground.names(_path(folder)),
         "exists": lambda path: ground.exists(_path(path)),
         "look": lambda paths: ground.look(_paths(paths)),
@@ -196,9 +198,18 @@ class _Far:
     def __init__(self, link: IO[bytes]) -> None:
         self._link = link
         self._records: list[EngineRecord] = []
+        # Where a path stands among those that are expected, and which file names them.
+        self._expected: dict[str, tuple[list[str], int, str]] = {}
+        self._fetched: dict[str, tuple[list[str] | None, bytes | None]] = {}
+        # What was asked for while there is something else to do, and not yet answered.
+        self._coming: list[str] = []
 
     def _ask(self, what: str, *words: object) -> Any:
+        self._settle()
         self.tell(what, *words)
+        return self._answer()
+
+    def _answer(self) -> Any:
         # Made by the process that looks, which this one has no reason to doubt.
         (size,) = _SIZE.unpack(_exactly(self._link, _SIZE.size))
         return pickle.loads(_exactly(self._link, size))
@@ -219,10 +230,48 @@ class _Far:
     def facts(self) -> GroundFacts:
         return cast(GroundFacts, self._ask("facts"))
 
+    def expect(self, paths: Sequence[str], by: str) -> None:
+        asked = list(filter(_is_path, paths))
+        self._expected |= {path: (asked, number, by) for number, path in enumerate(asked)}
+
+    def _is_fetched(self, path: str) -> bool:
+        """Whether a path was fetched with others; where it is their turn, they are fetched now, and
+        the next ones are asked for, to be looked at while these are understood.
+        """
+        if path in self._expected:
+            self._settle()
+        expected = self._expected.get(path)
+        if expected is not None:
+            self._begin(*expected)
+            self._settle()
+            paths, number, by = expected
+            while number < len(paths) and paths[number] not in self._expected:
+                number += 1
+            self._begin(paths, number, by)
+        return path in self._fetched
+
+    def _begin(self, paths: list[str], number: int, by: str) -> None:
+        self._coming = paths[number : number + MOST_AT_ONCE]
+        if self._coming:
+            self.tell("read_many", self._coming, by)
+
+    def _settle(self) -> None:
+        if not self._coming:
+            return
+        coming, self._coming = self._coming, []
+        for path, answer in zip(coming, self._answer(), strict=False):
+            self._fetched[path] = answer
+            self._expected.pop(path, None)
+
     def read(self, path: str, by: str | None = None) -> bytes | None:
+        # Its names were asked for before, and each text is used once.
+        if by is not None and self._is_fetched(path):
+            return self._fetched.pop(path)[1]
         return cast(bytes | None, self._ask("read", path, by) if _is_path(path) else None)
 
     def names(self, folder: str) -> list[str] | None:
+        if self._is_fetched(folder):
+            return self._fetched[folder][0]
         return cast(list[str] | None, self._ask("names", folder) if _is_path(folder) else None)
 
     def exists(self, path: str) -> bool | None:

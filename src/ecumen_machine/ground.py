@@ -50,6 +50,7 @@ from ecumen_machine.withheld import LARGEST_TEXT, blacked, content_withheld, pla
 # Looking names up must not hold the survey up: what has no answer by then is not known (seconds).
 NAMES_WITHIN = 6.0
 MOST_NAMES = 5000
+LARGEST_ANSWER = 4 << 20  # bytes of texts that are fetched together
 MOST_TEXTS = 2 << 30  # bytes, of all texts together
 _MOST_ROUNDS = 60  # of names that an engine's check cannot do without
 _ROUNDS_WITHIN = 15.0  # seconds
@@ -102,6 +103,23 @@ class Ground:
             self._texts[physical] = text
         return self._texts[physical]
 
+    def read_many(
+        self, paths: Sequence[str], by: str
+    ) -> list[tuple[list[str] | None, bytes | None]]:
+        """For each path, in order, the names in it, where it is a folder, or else its text; as many
+        as fit an answer.
+        """
+        found: list[tuple[list[str] | None, bytes | None]] = []
+        size = 0
+        for path in paths:
+            names = self.names(path)
+            text = self.read(path, by) if names is None else None
+            found.append((names, text))
+            size += len(text or b"")
+            if size > LARGEST_ANSWER:
+                break
+        return found
+
     def _text(self, path: str, physical: str, suspects: set[int]) -> bytes | None:
         try:
             with reached(path) as found:
@@ -151,6 +169,9 @@ class Ground:
 
     def exists(self, path: str) -> bool | None:
         return self._collector.path(path) is not None
+
+    def expect(self, paths: Sequence[str], by: str) -> None:
+        """Nothing is gained by it here."""
 
     def stamps(self, paths: Sequence[str]) -> Sequence[Hashable | None]:
         """Each text is wanted for the survey, so none is taken as read."""

@@ -174,6 +174,13 @@ class Scene:
             return _served(request, short)
         return front_of(request, self.follower.run(request))
 
+    def ask_if_served(self, request: Request) -> Front | None:
+        """What comes of a request; None where that is surely no page."""
+        short = self.follower.short.answer(request)
+        if short is None:
+            return self.ask(request)
+        return _served(request, short) if short.status == 200 else None
+
     def request_for(self, site: Site, path: str) -> Request | None:
         """A visitor's request for a path of a site; None where no visitor can ask for it."""
         try:

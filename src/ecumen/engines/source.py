@@ -107,6 +107,9 @@ class SurveySource:
             return None
         return walk.problem is None
 
+    def expect(self, paths: Sequence[str], by: str) -> None:
+        """Nothing is gained by it here."""
+
     def stamps(self, paths: Sequence[str]) -> Sequence[Hashable | None]:
         """The texts themselves: surveys share those that are the same."""
         texts = list(map(self.survey.texts.get, paths))

@@ -86,5 +86,10 @@ class Source(Protocol):
     def exists(self, path: str) -> bool | None:
         """Whether anything is there; None where that cannot be told."""
 
+    def expect(self, paths: Sequence[str], by: str) -> None:
+        """These will be asked for next, in this order, as a file names them: where each question
+        takes its time, they may be fetched together.
+        """
+
     def stamps(self, paths: Sequence[str]) -> Sequence[Hashable | None]:
         """For each file what changes whenever its text does; None where that cannot be told."""

@@ -19,8 +19,11 @@ _DOUBLED = ("txt", "html", "htm", "php", "css", "js", "doc", "docx", "rtf")
 _PAGES = ("html", "htm", "php", "css", "js", "xhtml")
 # In lower case; each begins with plain text, which is found fast.
 _LISTS = tuple(
-    re.compile(pattern) for pattern in (rb"indexes\b", rb"autoindex\s+on", rb"options\s+\+?all\b")
+    re.compile(pattern)
+    for pattern in (rb"indexes(?<!-indexes)\b", rb"autoindex\s+on", rb"options\s+\+?all\b")
 )
+# What override files may say is found where they say it.
+_LETS = b"allowoverride"
 MOST_FOLDERS = 3  # of a site, that are asked for their listing
 
 
@@ -160,8 +163,8 @@ def listing(scene: Scene) -> Iterator[Found]:
             request = scene.request_for(site, address)
             if request is None:
                 continue
-            front = scene.ask(request)
-            if not front.decided or front.status != 200 or front.serve != "serve.listing":
+            front = scene.ask_if_served(request)
+            if front is None or not front.decided or front.serve != "serve.listing":
                 continue
             if front.answered_by != site.summary.place:
                 continue
@@ -193,5 +196,10 @@ def _bare_folders(scene: Scene, site: Site, root: str) -> list[str]:
 
 def _listings_anywhere(scene: Scene) -> bool:
     """Whether any line of a configuration could turn a listing on: else none is asked for."""
-    texts = (text.lower() for text in scene.survey.texts.values())
-    return any(pattern.search(text) for text in texts for pattern in _LISTS)
+    for text in scene.survey.texts.values():
+        lowered = text.lower()
+        for pattern in _LISTS:
+            for hit in pattern.finditer(lowered):
+                if _LETS not in lowered[lowered.rfind(b"\n", 0, hit.start()) + 1 : hit.start()]:
+                    return True
+    return False

@@ -7,6 +7,7 @@ that address. Source: httpd 2.4, "An In-Depth Discussion of Virtual Host Matchin
 from __future__ import annotations
 
 import ipaddress
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
@@ -36,15 +37,29 @@ class Chosen:
     facts: Facts = field(default_factory=dict)
 
 
+# A pattern of a name: the position of its block, its text, the block.
+_Wild = tuple[int, str, Host]
+_ENDING = re.compile(r"\*\.[A-Za-z0-9._-]*")
+
+
+def _position(pattern: _Wild) -> int:
+    return pattern[0]
+
+
 @dataclass(slots=True)
 class _Chain:
     """The blocks of one address and port, in file order."""
 
     hosts: list[Host] = field(default_factory=list)
     exact: dict[str, Host] = field(default_factory=dict)
-    wild: list[tuple[int, str, Host]] = field(default_factory=list)
+    wild: list[_Wild] = field(default_factory=list)
     order: dict[int, int] = field(default_factory=dict)
     named: dict[str, list[int]] = field(default_factory=dict)
+    # Made when first asked for: the patterns that are a star and an ending, by that; the others;
+    # and what the first blocks claim.
+    _by_ending: dict[str, list[_Wild]] | None = None
+    _odd: list[_Wild] = field(default_factory=list)
+    _first: list[Claim] | None = None
 
     def add(self, host: Host, implied: tuple[str, ...]) -> None:
         if id(host) in self.order:
@@ -84,6 +99,28 @@ class _Chain:
             chain.wild = sorted(wild, key=lambda each: each[0])
         return chain
 
+    def patterns(self, name: str) -> list[_Wild]:
+        """The patterns that may fit a name, in file order: of many sites, few do."""
+        if self._by_ending is None:
+            self._by_ending = {}
+            for each in self.wild:
+                if _ENDING.fullmatch(each[1]):
+                    self._by_ending.setdefault(each[1][1:].lower(), []).append(each)
+                else:
+                    self._odd.append(each)
+        found = list(self._odd)
+        if self._by_ending:
+            at = name.find(".")
+            while at >= 0:
+                found += self._by_ending.get(name[at:].lower(), ())
+                at = name.find(".", at + 1)
+        return sorted(found, key=_position)
+
+    def first_claims(self) -> list[Claim]:
+        if self._first is None:
+            self._first = [self.claim(at) for at in range(min(SHOWN_CLAIMS, len(self.hosts)))]
+        return list(self._first)
+
     def claim(self, position: int) -> Claim:
         """What the block at a position claims; whether that matters is not said yet."""
         host = self.hosts[position]
@@ -93,7 +130,7 @@ class _Chain:
     def rivals(self, name: str) -> dict[int, str]:
         """The blocks that claim a name, by position, with the claim that fits."""
         found = dict.fromkeys(self.named.get(name, ()), name)
-        for position, pattern, _ in self.wild:
+        for position, pattern, _ in self.patterns(name):
             regex = shell_pattern(pattern, slashes_apart=False, ignore_case=True)
             if regex is not None and regex.match(name):
                 found.setdefault(position, pattern)
@@ -278,7 +315,7 @@ class Chooser:
         won_at = chain.order[id(winner)]
         rivals = chain.rivals(asked) if asked else {}
         apart = sorted({won_at, *list(rivals)[:SHOWN_CLAIMS]})
-        claims = [chain.claim(at) for at in range(min(SHOWN_CLAIMS, len(chain.hosts)))]
+        claims = chain.first_claims()
         for position in apart:
             if position == won_at:
                 outcome, hit = ("won", matched) if matched else ("first", None)
@@ -318,7 +355,7 @@ def _by_name(chain: _Chain, name: str) -> tuple[Host | None, str | None, tuple[D
     exact = chain.exact.get(name)
     limit = chain.order[id(exact)] if exact is not None else len(chain.hosts)
     doubts: list[Doubt] = []
-    for position, pattern, host in chain.wild:
+    for position, pattern, host in chain.patterns(name):
         if position >= limit:
             break
         regex = shell_pattern(pattern, slashes_apart=False, ignore_case=True)

@@ -296,7 +296,9 @@ class HttpdEngine:
     def _short(self) -> ShortAnswers | None:
         if self.walker is None or self._doubts:
             return None
-        return ShortAnswers(self.server, self.chooser, self.laps.phases.targets, self.walker)
+        return ShortAnswers(
+            self.server, self.chooser, self.laps.phases.targets, self.laps.phases.ways
+        )
 
     def shortly(self, asked: Question) -> Short | None:
         """What comes of a plain request; None where it is not plain."""

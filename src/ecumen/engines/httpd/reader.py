@@ -494,7 +494,9 @@ class Reader:
         if not is_pattern(pattern):
             self._path(pattern, into, depth + 1, at, optional=optional)
             return
-        for path in self._matching(pattern, at, optional):
+        paths = self._matching(pattern, at, optional)
+        self.source.expect(paths, at.file)
+        for path in paths:
             self._path(path, into, depth + 1, at, optional=optional)
 
     def _path(

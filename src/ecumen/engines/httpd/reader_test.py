@@ -30,6 +30,9 @@ class Texts:
     def exists(self, path: str) -> bool | None:
         return path in self.texts
 
+    def expect(self, paths: Sequence[str], by: str) -> None:
+        """Nothing is gained by it here."""
+
     def stamps(self, paths: Sequence[str]) -> list[None]:
         return [None] * len(paths)
 

@@ -250,6 +250,12 @@ class Settings:
         kind = None if self.auth_type is None else self.auth_type.value.lower()
         return None if kind == "none" else kind
 
+    def with_rules(self, rules: Rewriting | None) -> Settings:
+        """The same with other rules of rewriting."""
+        values = list(_values(self))
+        values[_RULES] = rules
+        return Settings(*values)
+
     def over(self, base: Settings) -> Settings:
         """These settings upon `base`, as a later section upon an earlier one."""
         if base is EMPTY:
@@ -301,6 +307,7 @@ _JOINS: Mapping[str, _Join] = {
     "taken_off": frozenset.union,
 }
 _NAMES = tuple(f.name for f in fields(Settings) if f.init)
+_RULES = _NAMES.index("rewriting")
 _PLACES = range(len(_NAMES))
 _JOINING = tuple(_JOINS.get(name) for name in _NAMES)
 _values = attrgetter(*_NAMES)

@@ -1,8 +1,8 @@
 """Short answers of httpd: plain requests, from what holds in a folder of a site.
 
-Whatever is not plain here (a rule of rewriting, a redirect that takes the address, a section on the
-very file, a link at its end, a handler, a doubt) is left to the whole evaluation: `None`. What is
-answered is the same, and both are compared in the tests.
+Whatever is not plain here (a rule of rewriting or a redirect that takes the address, a section on
+the very file, a link at its end, a handler, a doubt) is left to the whole evaluation: `None`. What
+is answered is the same, and both are compared in the tests.
 
 Source: as `phases.py`, `walk.py`, `targets.py` and `serving.py`, whose order this follows.
 """
@@ -11,24 +11,26 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from typing import NoReturn
 
 from ecumen.caches import Bounded, WorkedOut
 from ecumen.engines.httpd import types
 from ecumen.engines.httpd.access import Access, AccessOutcome, Visitor, judge
-from ecumen.engines.httpd.asking import Asking, own_address
+from ecumen.engines.httpd.asking import Asking, own_address, plain_variable
 from ecumen.engines.httpd.choice import Chooser
 from ecumen.engines.httpd.deciding import Goes, Ruling, error_page, ruled
 from ecumen.engines.httpd.hostname import read_host
 from ecumen.engines.httpd.redirects import Redirect, find_redirect
+from ecumen.engines.httpd.rewriting import RewriteRule, RewriteSubject, Rewriting, untouched
 from ecumen.engines.httpd.server import Alias, Host, Server, with_value
 from ecumen.engines.httpd.settings import FileSection, Opt, Settings, Upstream
 from ecumen.engines.httpd.targets import Targets
 from ecumen.engines.httpd.uri import Address, escaped
 from ecumen.engines.httpd.walk import FolderWalk
-from ecumen.engines.httpd.way import REDIRECT, cleaned, takes
+from ecumen.engines.httpd.way import REDIRECT, AddressWays, cleaned, takes
 from ecumen.engines.short import MOST_KEPT, PLAIN_PATH, Door, Question, Short, ShortSite
 from ecumen.engines.sites import Arrival
-from ecumen.rights import READ, Problem, Walker, decide
+from ecumen.rights import READ, Problem, decide
 from ecumen.survey import Entry, Kind
 
 MOST_ENDINGS = 1000
@@ -39,6 +41,7 @@ _STATUS_OF = {Ruling.GRANTED: 200, Ruling.DENIED: 403, Ruling.LOGIN: 401}
 class _Site:
     """A site that has plain answers. leading, bound: beginnings of the addresses that an upstream,
     a redirect or an alias may take, and that a section may bind; None where only each can tell.
+    rules: of rewriting, which every address meets.
     """
 
     host: Host
@@ -46,6 +49,7 @@ class _Site:
     root: str
     leading: tuple[str, ...] | None
     bound: tuple[str, ...] | None
+    rules: Sequence[RewriteRule]
 
 
 @dataclass(slots=True)
@@ -75,17 +79,21 @@ class _Held:
     bits: int
     listing: str
     rules: object
+    rewriting: Rewriting | None = None
     typed: Bounded[str, types.Typed] = field(default_factory=lambda: Bounded(MOST_ENDINGS))
 
 
 class ShortAnswers:
     """The short answers of one server. Built once."""
 
-    def __init__(self, server: Server, chooser: Chooser, targets: Targets, walker: Walker) -> None:
+    def __init__(
+        self, server: Server, chooser: Chooser, targets: Targets, ways: AddressWays
+    ) -> None:
         self.server = server
         self.chooser = chooser
         self.targets = targets
-        self.walker = walker
+        self.ways = ways
+        self.walker = targets.walker
         self._sites: WorkedOut[Door, _Site | None] = WorkedOut(MOST_KEPT, self._site)
         self._known: dict[int, _Site | None] = {}
         self._spots: WorkedOut[tuple[_Site, str], _Spot | None] = WorkedOut(MOST_KEPT, self._spot)
@@ -113,16 +121,16 @@ class ShortAnswers:
     def _compiled(self, host: Host) -> _Site | None:
         plain = (each.path for each in host.logs if not each.conditional)
         log = next((path for path in plain if "${" not in path), None)
-        switch = host.settings.rewriting
-        rules = host.rewriting is not None and host.rewriting.rules
         if host.unread or (host.logs and log is None) or host.root is None:
             return None
         if host.account is not None or host.by_name is not None:
             return None
         if host.programs_by_name is not None or host.settings.visitor_header is not None:
             return None
-        if (rules and switch is not None and switch.on) or host.settings.redirect is not None:
+        if host.settings.redirect is not None:
             return None
+        switch, rules = host.settings.rewriting, host.rewriting
+        on = switch is not None and switch.on and rules is not None
         shown = ShortSite("httpd", host.label, host.place, log)
         leading: list[Alias | Redirect | Upstream]
         leading = [*host.upstreams, *host.redirects, *host.aliases]
@@ -133,6 +141,7 @@ class ShortAnswers:
             host.root.rstrip("/"),
             _beginnings([None if each.by_pattern else each.fake for each in leading]),
             _beginnings([None if s.wild or s.kind != "location" else s.pattern for s in bound]),
+            rules.rules if on and rules is not None else (),
         )
 
     # --- where the address leads ---
@@ -214,9 +223,6 @@ class ShortAnswers:
 
     def _holding(self, settings: Settings) -> _Held | None:
         """None where these settings have more than a plain answer needs."""
-        rewriting = settings.rewriting
-        if rewriting is not None and rewriting.on and rewriting.folder is not None:
-            return None
         if (
             settings.conditionals
             or settings.unread
@@ -237,7 +243,17 @@ class ShortAnswers:
         ):
             return None
         rules = None if settings.access is None else _alike(settings.access)
-        return _Held(settings, settings.index_names, settings.bits, settings.listing_kind, rules)
+        rewriting = settings.rewriting
+        if rewriting is not None and not (rewriting.on and rewriting.folder and rewriting.rules):
+            rewriting = None
+        return _Held(
+            settings,
+            settings.index_names,
+            settings.bits,
+            settings.listing_kind,
+            rules,
+            rewriting,
+        )
 
     def _ruling(self, held: _Held, asked: Question) -> Ruling | None:
         """What comes of the visitor; None where the server fails, or that is not known."""
@@ -259,6 +275,8 @@ class ShortAnswers:
     def _served(self, inquiry: _Inquiry, path: str, judged: Settings | None = None) -> Short | None:
         """judged: settings under which the visitor has been judged already."""
         site, asked = inquiry.site, inquiry.asked
+        if site.rules and not self._untouched(inquiry, site.rules, path, path, None):
+            return None
         filename = self._leads(site, path, asked.query)
         if filename is None:
             return None
@@ -284,6 +302,8 @@ class ShortAnswers:
         ruling = granted if settings is judged else self._ruling(held, asked)
         if ruling is None:
             return None
+        if ruling is granted and not self._kept(inquiry, held, path, spot, leaf, entry):
+            return None
         short = self._content(inquiry, path, spot, leaf, entry, held)
         if short is None:
             return None
@@ -291,6 +311,61 @@ class ShortAnswers:
             short.status = _STATUS_OF[ruling]
             short.location = None
         return short if short.status < 400 else self._with_page(inquiry, short, held)
+
+    def _kept(
+        self,
+        inquiry: _Inquiry,
+        held: _Held,
+        path: str,
+        spot: _Spot,
+        leaf: str,
+        entry: Entry | None,
+    ) -> bool:
+        """Whether the rules of the folder leave what was asked for as it is."""
+        rules = held.rewriting
+        if rules is None or rules.folder is None or spot.missing:
+            return rules is None
+        file = f"{spot.path}/{leaf if entry is None or entry.kind is not Kind.DIR else ''}"
+        if leaf and entry is not None and entry.kind is Kind.DIR:
+            file = spot.path
+            if file == rules.folder[:-1] and "allownoslash" not in (rules.options or ()):
+                return True
+        if not held.bits & (Opt.FOLLOW | Opt.OWNER_MATCH):
+            return False
+        return self._untouched(inquiry, rules.rules, path, file, rules.folder)
+
+    def _untouched(
+        self,
+        inquiry: _Inquiry,
+        rules: Sequence[RewriteRule],
+        path: str,
+        file: str,
+        folder: str | None,
+    ) -> bool:
+        """Whether no rule takes an address; conditions that ask for more than the plainest leave it
+        to the whole evaluation.
+        """
+        asking: Asking | None = None
+
+        def variable(name: str, subject: RewriteSubject) -> str:
+            nonlocal asking
+            match name.upper():
+                case "REQUEST_FILENAME" | "SCRIPT_FILENAME":
+                    return subject.filename
+                case "REQUEST_URI":
+                    return subject.uri
+                case "QUERY_STRING":
+                    return subject.args or ""
+                case "HTTP_HOST" | "HTTPS" as plain:
+                    asking = asking or inquiry.asking(self.chooser)
+                    return plain_variable(plain, asking, Settings()) or ""
+            raise LookupError(name)
+
+        subject = RewriteSubject(
+            file, path, inquiry.asked.query, "", folder, self.ways.look, variable, None,
+            _unknown, _unknown,
+        )  # fmt: skip
+        return untouched(rules, subject)
 
     def _looked(self, host: Host, spot: _Spot, leaf: str) -> tuple[Entry | None] | None:
         """What lies in a folder under this name; None where that is not plain."""
@@ -373,16 +448,21 @@ class ShortAnswers:
             within = None if settings is None else self._held[settings]
             if within is None:
                 return None
+            if site.rules and not self._untouched(inquiry, site.rules, address, address, None):
+                return None
             if within is not held and self._ruling(within, asked) is not Ruling.GRANTED:
                 return None
             looked = self._looked(site.host, spot, name)
             if looked is None or (looked[0] is None and held.bits & Opt.MULTI):
                 return None
             entry = looked[0]
+            if entry is not None and entry.kind is not Kind.FILE:
+                return None
+            # Of what is not there, too, rules may make something.
+            if not self._kept(inquiry, within, address, spot, name, entry):
+                return None
             if entry is None:
                 continue
-            if entry.kind is not Kind.FILE:
-                return None
             short = self._file(site.shown, spot, name, entry, within)
             if short is not None:
                 short.indexed = True
@@ -467,6 +547,9 @@ class _Inquiry:
 
     def own(self, settings: Settings, chooser: Chooser) -> str | None:
         """Scheme, name and port that the site gives as its own."""
+        return own_address(self.asking(chooser), settings)
+
+    def asking(self, chooser: Chooser) -> Asking:
         asked = self.asked
         arrival = Arrival(
             asked.address, asked.port, asked.sealed, None, asked.host, asked.method, asked.path,
@@ -476,8 +559,11 @@ class _Inquiry:
         address = Address(asked.path)
         host = self.site.host
         implied = chooser.implied(host)
-        asking = Asking(arrival, host, header, address, asked.query, asked.method, implied)
-        return own_address(asking, settings)
+        return Asking(arrival, host, header, address, asked.query, asked.method, implied)
+
+
+def _unknown(*_: object) -> NoReturn:
+    raise LookupError
 
 
 def _beginnings(addresses: Iterable[str | None]) -> tuple[str, ...] | None:

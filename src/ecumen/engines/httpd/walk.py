@@ -7,7 +7,7 @@ Source: httpd 2.4, core ("Directory", "Options", "AllowOverride"); measured.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 from ecumen import codes
 from ecumen.caches import Bounded, ByIdentity
@@ -99,7 +99,7 @@ class FolderWalk:
         self._known = known
         # Rules of rewriting that stand for the host as a whole are merged last.
         settings = host.settings
-        self.bare = settings if settings.rewriting is None else replace(settings, rewriting=None)
+        self.bare = settings if settings.rewriting is None else settings.with_rules(None)
         # Merging is pure, and the same few sections meet at every request.
         self._merged: dict[tuple[int, int], tuple[Settings, Settings, Settings]] = Bounded(
             MOST_KEPT
@@ -211,7 +211,7 @@ class FolderWalk:
             return known
         inner = settings.rewriting
         rules = own if inner is None else inner.over(own)
-        return self._ruled.put(settings, replace(settings, rewriting=rules))
+        return self._ruled.put(settings, settings.with_rules(rules))
 
     # --- one folder ---
 

@@ -131,6 +131,8 @@ class Reader:
             raise SyntaxFault(line.place, 'invalid number of arguments in "include" directive')
         pattern, at = self.absolute(line.args[0]), line.place
         paths = self._matching(pattern) if is_pattern(pattern) else [pattern]
+        if len(paths) > 1:
+            self.source.expect(paths, at.file)
         keeps = self.keeps and depth < DEEPEST_INCLUDE
         known = list(map(self.cache.files.get, paths)) if keeps else [None] * len(paths)
         # Only of what was read before: each may be asked of the disk.

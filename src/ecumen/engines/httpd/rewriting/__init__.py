@@ -9,6 +9,7 @@ from ecumen.engines.httpd.rewriting.run import (
     RewriteSubject,
     apply,
     location_of,
+    untouched,
 )
 
 __all__ = [
@@ -25,4 +26,5 @@ __all__ = [
     "location_of",
     "read_map",
     "read_rule",
+    "untouched",
 ]

@@ -6,7 +6,7 @@ Source: httpd 2.4, mod_rewrite ("Apache mod_rewrite Technical Details", "Rewrite
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 
@@ -93,6 +93,15 @@ def apply(rules: Sequence[RewriteRule], subject: RewriteSubject) -> Result:
     return _Run(subject).all(rules)
 
 
+def untouched(rules: Iterable[RewriteRule], subject: RewriteSubject) -> bool:
+    """Whether surely none of the rules takes an address as it is."""
+    run = _Run(subject)
+    try:
+        return not any(run.takes(rule) for rule in rules)
+    except NotEvaluated:
+        return False
+
+
 class _Run:
     def __init__(self, subject: RewriteSubject) -> None:
         self.now = subject
@@ -170,7 +179,8 @@ class _Run:
 
     # --- one rule ---
 
-    def _rule(self, rule: RewriteRule) -> bool:
+    def takes(self, rule: RewriteRule) -> bool:
+        """Whether the pattern and the conditions of a rule fit."""
         now = self.now
         uri = now.filename
         if now.folder is not None:
@@ -182,8 +192,12 @@ class _Run:
             return False
         self.of_condition = None
         self.of_rule = None if rule.negated else hit
-        if not self._conditions(rule):
+        return self._conditions(rule)
+
+    def _rule(self, rule: RewriteRule) -> bool:
+        if not self.takes(rule):
             return False
+        now = self.now
         if self.result.action is Action.STATUS:
             return True
         before = now.filename
