@@ -6,6 +6,7 @@ Times on shared machines drift; the ratio to the baseline is what holds.
 from __future__ import annotations
 
 import os
+import platform
 import random
 import shutil
 import statistics
@@ -17,6 +18,7 @@ import time
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
+from datetime import date
 from pathlib import Path
 from unittest import mock
 
@@ -47,6 +49,7 @@ from ecumen_machine.following import lines_between
 from ecumen_machine.logfiles import tally_of
 from ecumen_machine.quiet import no_collecting, settle
 from tests.application import Application, browser, command, demo, logs_are_read, serving
+from tests.bench_commands import told
 from tests.worlds.live import httpd, nginx
 from tests.worlds.plain import plain_head
 
@@ -56,16 +59,31 @@ ADDRESS, PORT = "127.0.0.46", 8086
 
 @dataclass(frozen=True)
 class Result:
-    """seconds; goal: seconds, of `took`."""
+    """seconds; goal: seconds, of `took`. mebibytes: of memory at most, where it was measured."""
 
     what: str
     took: float
     baseline: str
     baseline_took: float
     goal: float
+    mebibytes: float = 0.0
+
+    @property
+    def met(self) -> str:
+        return "met" if self.took <= self.goal else "MISSED"
+
+    def row(self) -> str:
+        """As a line of the table."""
+        ratio = f"{self.took / self.baseline_took:.2f}"
+        memory = f"{self.mebibytes:.0f}" if self.mebibytes else ""
+        cells = (
+            self.what, f"{self.took:.4g}", self.baseline, ratio,
+            f"{self.goal / self.baseline_took:.2f}", memory, self.met,
+        )  # fmt: skip
+        return f"| {' | '.join(cells)} |"
 
     def line(self) -> str:
-        met = "met" if self.took <= self.goal else "MISSED"
+        met = self.met
         return (
             f"{self.what:<58} {self.took * 1e3:9.3f} ms   goal {self.goal * 1e3:7.1f} ms {met}\n"
             f"    {self.baseline:<54} {self.baseline_took * 1e3:9.3f} ms"
@@ -787,24 +805,57 @@ def _shown(
     page.close()
 
 
+def whole_commands() -> Iterator[Result]:
+    """As the user waits: see `bench_commands`."""
+    return (Result(*row) for row in told())
+
+
 # Each in a process of its own: what one leaves in memory is no burden to the next.
 SECTIONS: dict[str, Callable[[], Iterator[Result]]] = {
     section.__name__: section
     for section in (
-        one_passage, reading, changing, many_answers, whole_audit, many_screens, who_may_read,
-        capturing, counting_logs, brushing, first_paint,
+        whole_commands, one_passage, reading, changing, many_answers, whole_audit, many_screens,
+        who_may_read, capturing, counting_logs, brushing, first_paint,
     )
 }  # fmt: skip
 
 
+TABLE = Path(__file__).parents[1] / "docs/benchmarks.md"
+_HEAD = """\
+# Benchmarks
+
+Written by `make bench` on {date}: {machine}. Seconds of the round with the
+middle ratio to the baseline, both taken in turn; whole commands from their start to their end, with
+the most memory that all their processes held (MiB). A goal without a baseline is in seconds.
+
+| work | seconds | baseline = 1 | ratio | goal | MiB | |
+| --- | --- | --- | --- | --- | --- | --- |
+"""
+
+
 def main(names: Sequence[str]) -> int:
-    """Those sections, or all; 1 where a goal is missed."""
-    if not names:
-        command = [sys.executable, "-m", "tests.bench"]
-        return max(subprocess.run([*command, name], check=False).returncode for name in SECTIONS)
+    """Those sections, or all, which are written to the table; 1 where a goal is missed."""
     results = [result for name in names for result in SECTIONS[name]()]
-    print("\n".join(result.line() for result in results), flush=True)
-    return 0 if all(result.took <= result.goal for result in results) else 1
+    for result in results:
+        print(result.line(), flush=True)
+        if ROWS in os.environ:
+            with open(os.environ[ROWS], "a") as rows:
+                rows.write(f"{result.row()}\n")
+    if names:
+        return 0 if all(result.took <= result.goal for result in results) else 1
+    with tempfile.NamedTemporaryFile("r") as rows:
+        command = [sys.executable, "-m", "tests.bench"]
+        env = os.environ | {ROWS: rows.name}
+        worst = max(
+            subprocess.run([*command, name], check=False, env=env).returncode for name in SECTIONS
+        )
+        machine = f"{os.cpu_count()} cores, Python {platform.python_version()}, {platform.system()}"
+        head = _HEAD.format(date=f"{date.today():%Y-%m-%d}", machine=machine)
+        TABLE.write_text(head + rows.read())
+    return worst
+
+
+ROWS = "ECUMEN_BENCH_ROWS"
 
 
 if __name__ == "__main__":
