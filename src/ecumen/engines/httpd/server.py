@@ -9,8 +9,9 @@ from __future__ import annotations
 import posixpath
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from functools import lru_cache
+from typing import Any
 
 from ecumen import codes
 from ecumen.engines.httpd.catalogue import leaves_answer
@@ -148,9 +149,11 @@ class LogTarget:
     form: str = ""
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Host:
-    """The main server, or one virtual host."""
+    """The main server, or one virtual host. Of a virtual host only what it is called and bound to
+    is worked out at once: of thousands, most requests meet one.
+    """
 
     place: Place
     directive: Directive | None
@@ -188,6 +191,31 @@ class Host:
     folder_patterns: list[Section] = field(default_factory=list)
     addresses: list[Section] = field(default_factory=list)
     unread: list[Directive] = field(default_factory=list)
+    # Works out all else, when something of it is first asked for.
+    later: Callable[[], None] | None = field(default=None, repr=False)
+
+    @classmethod
+    def begun(cls, place: Place, directive: Directive, bindings: tuple[Binding, ...]) -> Host:
+        """A host of which the rest is yet to come."""
+        host = cls(place, directive, bindings)
+        for name in _LATER:
+            delattr(host, name)
+        return host
+
+    def filled(self) -> None:
+        """Gives all that is yet to come the values that it has where nothing is said."""
+        whole = Host(self.place, self.directive)
+        for name in _LATER:
+            setattr(self, name, getattr(whole, name))
+
+    def __getattr__(self, name: str) -> Any:
+        """Asked for what is not there yet."""
+        later = self.later if name in _LATER else None
+        if later is None:
+            raise AttributeError(name)
+        self.later = None
+        later()
+        return getattr(self, name)
 
     @property
     def label(self) -> str:
@@ -202,6 +230,15 @@ class Host:
     def all_names(self) -> tuple[str, ...]:
         own = (self.name,) if self.name else ()
         return (*own, *sorted(self.names), *self.wild_names)
+
+
+_AT_ONCE = frozenset(
+    """
+    place directive bindings name name_port name_line sealed_outside names wild_names alias_lines
+    later
+    """.split()
+)
+_LATER = frozenset(each.name for each in fields(Host)) - _AT_ONCE
 
 
 @dataclass(frozen=True, slots=True)
@@ -268,21 +305,35 @@ class _Compiler:
         self.types_file: str | None = None
         self.hosts: list[Host] = []
         self.formats: dict[str, str] = {}
+        self.main: Host | None = None
 
-    def host(self, host: Host, directives: Sequence[Directive]) -> Host:
-        draft = Draft()
+    def whole(self, host: Host, directives: Sequence[Directive]) -> Host:
+        """The main server, with the virtual hosts that stand in it."""
+        plain = []
         for directive in flat(directives):
             known = self.known.get(id(directive)) if self.known else None
             if known is not None:
                 self.hosts.append(known.host)
+            elif directive.name.lower() == _VIRTUAL:
+                self._virtual(directive)
+            else:
+                if (takes := _taker_at_once(directive.name)) is not None:
+                    takes(self, host, directive, words(directive.text))
+                plain.append(directive)
+        self.main = self._rest(host, plain)
+        return self.main
+
+    def _rest(self, host: Host, directives: Sequence[Directive]) -> Host:
+        """All that is not worked out at once."""
+        draft = Draft()
+        for directive in directives:
+            if _taker_at_once(directive.name) is not None:
                 continue
             takes = _host_taker(directive.name)
             if takes is not None:
                 takes(self, host, directive, words(directive.text))
             elif draft.take(directive):
                 continue
-            elif directive.name.lower() == _VIRTUAL and host.directive is None:
-                self._virtual(directive)
             elif not leaves_answer(directive.name.lower()):
                 host.unread.append(directive)
         host.rewriting = draft.rewriting
@@ -299,8 +350,23 @@ class _Compiler:
 
     def _virtual(self, directive: Directive) -> None:
         bindings = tuple(_binding(text, directive.place) for text in words(directive.text))
-        host = Host(directive.place, directive, bindings)
-        self.hosts.append(self.host(host, directive.children or ()))
+        host = Host.begun(directive.place, directive, bindings)
+        unread: list[Directive] = []
+        host.unread = unread
+        inner = list(flat(directive.children or ()))
+        for line in inner:
+            if (takes := _taker_at_once(line.name)) is not None:
+                takes(self, host, line, words(line.text))
+        del host.unread
+
+        def later() -> None:
+            assert self.main is not None
+            host.filled()
+            host.unread += unread
+            _inherit(self._rest(host, inner), self.main)
+
+        host.later = later
+        self.hosts.append(host)
 
     def _tells(self, host: Host) -> None:
         """A line that holds for the server as a whole, wherever it stands."""
@@ -525,6 +591,19 @@ _HOST_TAKERS: dict[str, _HostTaker] = {
 }
 
 
+# What a host is called, and what holds for the server as a whole, wherever it stands.
+_TAKERS_AT_ONCE = {
+    name: _HOST_TAKERS[name]
+    for name in "servername serveralias listen logformat user group typesconfig".split()
+}
+
+
+@lru_cache(maxsize=4096)
+def _taker_at_once(name: str) -> _HostTaker | None:
+    """By the name as it is written."""
+    return _TAKERS_AT_ONCE.get(name.lower())
+
+
 @lru_cache(maxsize=4096)
 def _host_taker(name: str) -> _HostTaker | None:
     """By the name as it is written."""
@@ -730,7 +809,7 @@ def _compiled(
     single = len(hosting) == len(virtual)
     known = before.parts if before is not None and same and single else {}
     compiler = _Compiler(reader, known)
-    main = compiler.host(Host(Place(engine.config, 1), None), directives)
+    main = compiler.whole(Host(Place(engine.config, 1), None), directives)
     if main.name_line is not None:
         main.place = main.name_line.place
     if main.root is None:
@@ -746,9 +825,7 @@ def _compiled(
     for directive in directives:
         part = known.get(id(directive))
         if part is None and directive.name.lower() == _VIRTUAL:
-            host = next(hosts)
-            _inherit(host, main)
-            part = _Virtual(directive, host, _bearing_of((directive,)))
+            part = _Virtual(directive, next(hosts), _bearing_of((directive,)))
         elif part is not None:
             next(hosts)
         if part is not None:
@@ -762,7 +839,8 @@ def _compiled(
     types = source.read(types_file) if "mime_module" in reader.modules else b""
     host_of = {number: part.host for number, part in parts.items()}
     doubts = [*_unset(reader, directives, host_of), *bearing.doubts]
-    doubts += _of_connections(main, compiler.hosts)
+    if "remoteip_module" in reader.modules:
+        doubts += _of_connections(main, compiler.hosts)
     if types is None:
         doubts.append(
             Doubt(
