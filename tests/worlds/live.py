@@ -124,5 +124,5 @@ def _read(link: socket.socket) -> Seen:
     headers = {}
     for line in head[1:]:
         key, _, value = line.partition(":")
-        headers.setdefault(key.strip().lower(), value.lstrip())
+        headers.setdefault(key.strip().lower(), value.strip(" \t\r"))
     return Seen(int(head[0].split()[1]), headers)

@@ -125,8 +125,8 @@ class Follower:
             "status": short.status,
             "site": {"engine": site.engine, "name": site.name, "declared_at": site.declared_at},
             "file": short.file,
-            "content_type": short.content_type,
-            "location": short.location,
+            "content_type": _field(short.content_type),
+            "location": _field(short.location),
             "upstream": None,
             "log": site.log,
             "unsure_because": [],
@@ -287,11 +287,16 @@ def _seen(now: Situation, outcome: Outcome) -> dict[str, str | None]:
         kind = None
     return {
         "file": (answer and answer.file) or (handling.file if handling else None),
-        "content_type": kind,
-        "location": answer.location if answer else None,
+        "content_type": _field(kind),
+        "location": _field(answer.location if answer else None),
         "upstream": handling.upstream if handling else None,
         "log": handling.log if handling and _is_logged(outcome) else None,
     }
+
+
+def _field(value: str | None) -> str | None:
+    """A header's value as it is read: blanks at its ends are none of it (RFC 9110, section 5.5)."""
+    return None if value is None else value.strip(" \t")
 
 
 def _error_type(now: Situation) -> str | None:
