@@ -282,9 +282,10 @@ def _files(archive: zipfile.ZipFile) -> FileTable:
 
 # A line as most are written: what it holds keeps to the schema, which reads all others.
 _STRING = r'[^"\\\x00-\x1f]*'
-_NUMBER = r"(?:0|[1-9][0-9]{0,17})"
+# Nanoseconds of today have 19 digits; what fits 64 bits for sure.
+_NUMBER = r"(?:0|[1-8][0-9]{18}|[1-9][0-9]{0,17})"
 _ID = r"(?:0|[1-9][0-9]{0,8})"
-_PLAIN = re.compile(
+PLAIN = re.compile(
     rf'{{"path":"(/{_STRING})","kind":"(file|dir)","mode":"([0-7]{{4}})","uid":({_ID}),"gid":({_ID}),'
     rf'"size":({_NUMBER}),"mtime":(-?{_NUMBER}),"ctime":(-?{_NUMBER})'
     rf'(?:,"context":"({_STRING})")?(,"listed":true)?}}\n?'
@@ -292,7 +293,7 @@ _PLAIN = re.compile(
 
 
 def _add_line(table: FileTable, line: str) -> None:
-    plain = _PLAIN.fullmatch(line)
+    plain = PLAIN.fullmatch(line)
     if plain is None:
         _add_checked(table, line)
         return

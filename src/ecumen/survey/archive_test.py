@@ -31,6 +31,7 @@ from ecumen.survey import (
     read_survey,
     write_survey,
 )
+from ecumen.survey import archive as archive_module
 
 _NAMES = st.text(st.characters(exclude_characters="/\0", exclude_categories=["Cs"]), min_size=1)
 _BYTES = st.binary(min_size=1, max_size=8).map(lambda b: b.decode("utf-8", "surrogateescape"))
@@ -184,3 +185,12 @@ def test_short_and_whole_reading_of_a_line_agree(at: int, cut: int, put: str) ->
         return list(table)
 
     assert read(archive._add_line) == read(archive._add_checked)
+
+
+def test_lines_of_today_are_read_the_short_way() -> None:
+    """It takes a quarter of the time, and nothing but time would tell that it is not taken."""
+    now = 1_796_048_732_384_898_609
+    taken = survey([Entry("/srv/a", Kind.FILE, 0o644, 0, 0, 221, now, now)])
+    with zipfile.ZipFile(archived(taken)) as archive:
+        lines = archive.read("files.jsonl").decode().splitlines()
+    assert all(map(archive_module.PLAIN.fullmatch, lines))
