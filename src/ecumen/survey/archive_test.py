@@ -5,7 +5,8 @@ from __future__ import annotations
 import io
 import json
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from itertools import combinations
 
 import pytest
 from hypothesis import example, given, settings
@@ -31,7 +32,6 @@ from ecumen.survey import (
     read_survey,
     write_survey,
 )
-from ecumen.survey import archive as archive_module
 
 _NAMES = st.text(st.characters(exclude_characters="/\0", exclude_categories=["Cs"]), min_size=1)
 _BYTES = st.binary(min_size=1, max_size=8).map(lambda b: b.decode("utf-8", "surrogateescape"))
@@ -176,21 +176,29 @@ def test_short_and_whole_reading_of_a_line_agree(at: int, cut: int, put: str) ->
     """A line that is nearly as most are is taken, or refused, as the schema has it."""
     line = _LINE[:at] + put + _LINE[at + cut :]
 
-    def read(add: Callable[[FileTable, str], None]) -> object:
+    def read(add: Callable[[FileTable, Iterable[str]], None]) -> object:
         table = FileTable()
         try:
-            add(table, line)
+            add(table, [line])
         except (ValueError, OverflowError) as error:
             return str(error)
         return list(table)
 
-    assert read(archive._add_line) == read(archive._add_checked)
+    assert read(archive._add_lines) == read(lambda table, _: archive._add_checked(table, line))
+
+
+def test_of_two_lines_of_one_path_the_first_stands_wherever_they_are() -> None:
+    entries = [Entry(f"/srv/{n}", Kind.FILE, n, 0, 0) for n in range(6)]
+    lines = list(archive._lines(FileTable(entries)))
+    for first, second in combinations(range(6), 2):
+        table = FileTable([entries[0]])
+        again = lines[second].replace(f"/srv/{second}", f"/srv/{first}")
+        archive._add_lines(table, [*lines[1:second], again, *lines[second:]])
+        assert list(table) == entries
 
 
 def test_lines_of_today_are_read_the_short_way() -> None:
     """It takes a quarter of the time, and nothing but time would tell that it is not taken."""
     now = 1_796_048_732_384_898_609
     taken = survey([Entry("/srv/a", Kind.FILE, 0o644, 0, 0, 221, now, now)])
-    with zipfile.ZipFile(archived(taken)) as archive:
-        lines = archive.read("files.jsonl").decode().splitlines()
-    assert all(map(archive_module.PLAIN.fullmatch, lines))
+    assert all(map(archive.PLAIN.fullmatch, archive._lines(taken.files)))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from array import array
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
@@ -102,6 +102,10 @@ class Extra:
 
 
 _PLAIN = Extra(None, None, None, ())
+# path, kind, mode, uid, gid, size, mtime, ctime, listed, context
+PlainRow = tuple[str, str, int, int, int, int, int, int, bool, str | None]
+# The same by numbers of kinds and contexts, with what few have behind.
+Row = tuple[str, int, int, int, int, int, int, int, int, int, Extra | None]
 # A path's numbers, and of which type of array they are. context: a number among the names of
 # contexts.
 COLUMNS = {
@@ -432,6 +436,40 @@ class FileTable:
             bool(self.listed[row]),
             extra.flags,
         )
+
+    def rows(self) -> Iterator[Row]:
+        """Every row as it stands, without an entry being made of it."""
+        columns = (
+            self.kind, self.mode, self.uid, self.gid, self.size, self.mtime, self.ctime,
+            self.listed, self.context,
+        )  # fmt: skip
+        get = self._extra.get
+        numbered = enumerate(zip(self._each_path(), *columns, strict=True))
+        return ((*row, get(number)) for number, row in numbered)
+
+    def add_plain(self, rows: Sequence[PlainRow]) -> None:
+        """Adds rows of files and folders without anything that few have, all at once."""
+        if not rows:
+            return
+        begin, known = len(self.kind), self._row
+        for at, row in enumerate(rows, begin):
+            if known.setdefault(row[0], at) != at:
+                break
+        else:
+            paths, kinds, *numbers, listed, contexts = zip(*rows, strict=True)
+            self._held[0].extend(paths)
+            self.kind.extend(map(_KIND_CODE.__getitem__, kinds))
+            columns = (self.mode, self.uid, self.gid, self.size, self.mtime, self.ctime)
+            for column, values in zip(columns, numbers, strict=True):
+                column.extend(values)
+            self.listed.extend(listed)
+            self.context.extend(map(self._code, contexts))
+            return
+        # Two rows of one path: each is looked at by itself.
+        for path in [row[0] for row in rows[: at - begin]]:
+            del known[path]
+        for row in rows:
+            self.add_row(*row, None, None, None)
 
     def children(self, path: str) -> list[str]:
         """Names in a folder that the table holds, sorted. Complete only where it is `listed`."""
