@@ -2,8 +2,14 @@
 
 from __future__ import annotations
 
+import sys
+from concurrent.futures import ThreadPoolExecutor
+
 import pytest
 from tests.builders import passage, server
+
+from ecumen.engines.httpd.engine import HttpdEngine
+from ecumen.passage import Follower
 
 CONFIG = """\
 ServerName main.test
@@ -103,3 +109,23 @@ def test_the_contest_says_who_claims_a_name_and_who_gets_it() -> None:
 def test_a_block_bound_by_name_needs_an_address() -> None:
     named = "<VirtualHost elsewhere.test:80>\nServerName e.test\n</VirtualHost>\n"
     assert not passage(server(named + CONFIG), "http://first.test/").decided
+
+
+def test_what_is_worked_out_later_is_whole_for_whoever_asks() -> None:
+    """A site is asked about by several threads at once, of a server that nobody asked yet."""
+    lines = "".join(f"RewriteRule ^/{n}$ /{n + 1}\n" for n in range(40))
+    block = f"<VirtualHost *:80>\nServerName a.test\nDocumentRoot /srv/a\n{lines}</VirtualHost>\n"
+    sides = ("rewriting", "root", "settings", "unread", "logs") * 2
+    before = sys.getswitchinterval()
+    sys.setswitchinterval(1e-6)
+    try:
+        with ThreadPoolExecutor(len(sides)) as pool:
+            for _ in range(20):
+                (engine,) = Follower(server(block)).engines
+                assert isinstance(engine, HttpdEngine)
+                (host,) = engine.server.hosts
+                seen = list(pool.map(lambda name, host=host: getattr(host, name), sides))
+                assert [getattr(host, name) for name in sides] == seen
+                assert (len(host.rewriting.rules), host.root) == (40, "/srv/a")  # type: ignore[union-attr]
+    finally:
+        sys.setswitchinterval(before)

@@ -11,6 +11,7 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import lru_cache
+from threading import RLock
 from typing import Any
 
 from ecumen import codes
@@ -191,8 +192,8 @@ class Host:
     folder_patterns: list[Section] = field(default_factory=list)
     addresses: list[Section] = field(default_factory=list)
     unread: list[Directive] = field(default_factory=list)
-    # Works out all else, when something of it is first asked for.
-    later: Callable[[], None] | None = field(default=None, repr=False)
+    # Works out a host with all else, when something of it is first asked for.
+    later: Callable[[], Host] | None = field(default=None, repr=False)
 
     @classmethod
     def begun(cls, place: Place, directive: Directive, bindings: tuple[Binding, ...]) -> Host:
@@ -202,20 +203,23 @@ class Host:
             delattr(host, name)
         return host
 
-    def filled(self) -> None:
-        """Gives all that is yet to come the values that it has where nothing is said."""
-        whole = Host(self.place, self.directive)
-        for name in _LATER:
-            setattr(self, name, getattr(whole, name))
+    def named_alike(self) -> Host:
+        """What is there already, with nothing else said."""
+        host = Host(self.place, self.directive, self.bindings)
+        for name in _AT_ONCE - {"later"}:
+            setattr(host, name, getattr(self, name))
+        return host
 
     def __getattr__(self, name: str) -> Any:
-        """Asked for what is not there yet."""
-        later = self.later if name in _LATER else None
-        if later is None:
+        """Asked for what is not there yet. Several threads may ask: what is there is final."""
+        if name not in _LATER:
             raise AttributeError(name)
-        self.later = None
-        later()
-        return getattr(self, name)
+        with _WORKING_OUT:
+            if self.later is not None:
+                whole, self.later = self.later(), None
+                for each in _LATER:
+                    setattr(self, each, getattr(whole, each))
+        return object.__getattribute__(self, name)
 
     @property
     def label(self) -> str:
@@ -238,6 +242,7 @@ _AT_ONCE = frozenset(
     later
     """.split()
 )
+_WORKING_OUT = RLock()
 _LATER = frozenset(each.name for each in fields(Host)) - _AT_ONCE
 
 
@@ -359,11 +364,12 @@ class _Compiler:
                 takes(self, host, line, words(line.text))
         del host.unread
 
-        def later() -> None:
+        def later() -> Host:
             assert self.main is not None
-            host.filled()
-            host.unread += unread
-            _inherit(self._rest(host, inner), self.main)
+            whole = host.named_alike()
+            whole.unread += unread
+            _inherit(self._rest(whole, inner), self.main)
+            return whole
 
         host.later = later
         self.hosts.append(host)
