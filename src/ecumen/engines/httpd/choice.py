@@ -57,8 +57,7 @@ class _Chain:
     named: dict[str, list[int]] = field(default_factory=dict)
     # Made when first asked for: the patterns that are a star and an ending, by that; the others;
     # and what the first blocks claim.
-    _by_ending: dict[str, list[_Wild]] | None = None
-    _odd: list[_Wild] = field(default_factory=list)
+    _parted: tuple[dict[str, list[_Wild]], list[_Wild]] | None = None
     _first: list[Claim] | None = None
 
     def add(self, host: Host, implied: tuple[str, ...]) -> None:
@@ -101,18 +100,22 @@ class _Chain:
 
     def patterns(self, name: str) -> list[_Wild]:
         """The patterns that may fit a name, in file order: of many sites, few do."""
-        if self._by_ending is None:
-            self._by_ending = {}
+        parted = self._parted
+        if parted is None:
+            parted = {}, []
             for each in self.wild:
                 if _ENDING.fullmatch(each[1]):
-                    self._by_ending.setdefault(each[1][1:].lower(), []).append(each)
+                    parted[0].setdefault(each[1][1:].lower(), []).append(each)
                 else:
-                    self._odd.append(each)
-        found = list(self._odd)
-        if self._by_ending:
+                    parted[1].append(each)
+            # Other threads see it when it is whole.
+            self._parted = parted
+        by_ending, odd = parted
+        found = list(odd)
+        if by_ending:
             at = name.find(".")
             while at >= 0:
-                found += self._by_ending.get(name[at:].lower(), ())
+                found += by_ending.get(name[at:].lower(), ())
                 at = name.find(".", at + 1)
         return sorted(found, key=_position)
 

@@ -9,7 +9,10 @@ import pytest
 from tests.builders import passage, server
 
 from ecumen.engines.httpd.engine import HttpdEngine
+from ecumen.engines.httpd.server import Host
+from ecumen.engines.tree import Place
 from ecumen.passage import Follower
+from ecumen.patterns import shell_pattern
 
 CONFIG = """\
 ServerName main.test
@@ -129,3 +132,20 @@ def test_what_is_worked_out_later_is_whole_for_whoever_asks() -> None:
                 assert (len(host.rewriting.rules), host.root) == (40, "/srv/a")  # type: ignore[union-attr]
     finally:
         sys.setswitchinterval(before)
+
+
+@given(
+    st.lists(st.sampled_from(("*.a.test", "*.test", "*.A.b.test", "?.test", "x*", "*", "*.", "*.a-")),
+             max_size=8),
+    st.sampled_from(("a.test", "x.a.test", "x.a.b.test", ".test", "y.", "x", "q.a.test.")),
+)  # fmt: skip
+def test_no_pattern_that_fits_a_name_is_passed_over(patterns: list[str], name: str) -> None:
+    host = Host(Place("/c", 1), None)
+    chain = _Chain(wild=[(number, pattern, host) for number, pattern in enumerate(patterns)])
+
+    def fitting(some: list[tuple[int, str, Host]]) -> list[tuple[int, str, Host]]:
+        regexes = [shell_pattern(p, slashes_apart=False, ignore_case=True) for _, p, _ in some]
+        pairs = zip(some, regexes, strict=True)
+        return [each for each, regex in pairs if regex is not None and regex.match(name)]
+
+    assert fitting(chain.patterns(name)) == fitting(chain.wild)
