@@ -6,8 +6,11 @@ import sys
 from concurrent.futures import ThreadPoolExecutor
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from tests.builders import passage, server
 
+from ecumen.engines.httpd.choice import _Chain
 from ecumen.engines.httpd.engine import HttpdEngine
 from ecumen.engines.httpd.server import Host
 from ecumen.engines.tree import Place
@@ -135,7 +138,7 @@ def test_what_is_worked_out_later_is_whole_for_whoever_asks() -> None:
 
 
 @given(
-    st.lists(st.sampled_from(("*.a.test", "*.test", "*.A.b.test", "?.test", "x*", "*", "*.", "*.a-")),
+    st.lists(st.sampled_from(("*.a.test", "*.test", "*.A.b.test", "?.test", "x*", "*", "*.")),
              max_size=8),
     st.sampled_from(("a.test", "x.a.test", "x.a.b.test", ".test", "y.", "x", "q.a.test.")),
 )  # fmt: skip
