@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import compileall
 import json
 import os
 import shutil
@@ -16,6 +17,7 @@ from pathlib import Path
 
 import psutil
 
+from tests.application import ROOT
 from tests.hosters import ADDRESS, PORT, Ground, laid_out
 
 ROUNDS = int(os.environ.get("ECUMEN_BENCH_ROUNDS", "5"))
@@ -98,6 +100,8 @@ def hosted(engine: str, sites: int, files: int = 0) -> Iterator[Ground]:
 
 def works(home: Path) -> Iterator[tuple[Work, tuple[float, float, float]]]:
     """Every row, on the sites of both engines."""
+    # As installing does.
+    compileall.compile_dir(ROOT / "src", quiet=1)
     start = Work("ecumen --version", [*_ECUMEN, "--version"], 0.3)
     yield start, measured(start, home)
     for engine, check in (("httpd", ["apache2", "-S", "-f"]), ("nginx", ["nginx", "-t", "-c"])):
