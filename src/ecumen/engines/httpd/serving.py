@@ -238,6 +238,11 @@ class Serving:
             return _StandIn(choice.value, proof, answer=sub.part.answer)
         if blocks:
             return _StandIn(choice.value, proof, blocks=tuple(blocks))
+        if entry is not None and entry.kind is Kind.DIR:
+            try:
+                return self._folder_stands_in(sub, choice.value, proof)
+            except _NotPlainError:
+                pass
         if entry is not None:
             self._doubt(codes.SERVE_FALLBACK, Rank(Phase.FOLDER), {"name": choice.value}, proof)
             return None
@@ -252,6 +257,43 @@ class Serving:
         rank = Rank(Phase.FOLDER)
         block = Block(codes.SERVE_FALLBACK_MISSING, rank, 500, facts, (proof,))
         return _StandIn(choice.value, proof, blocks=(block,))
+
+    def _folder_stands_in(self, sub: Looked, name: str, proof: Proof) -> _StandIn | None:
+        """A folder stands in by its index, or by its address with a slash; without an index it is
+        nothing that could. Raises _NotPlainError.
+        """
+        assert sub.target is not None
+        if not sub.way.path.endswith("/"):
+            if sub.target.settings.slash is False:
+                return None
+            answer = self._sent_to(f"{sub.way.path}/", Rank(Phase.FOLDER), sub)
+            return _StandIn(name, proof, answer=answer)
+        index = self._plain_index(sub)
+        return None if index is None else _StandIn(name, proof, index)
+
+    def _plain_index(self, folder: Looked) -> Looked | None:
+        """The index of a folder that the server looks up for itself; None where it has none. Raises
+        _NotPlainError where more than files that are there or not bears on it.
+        """
+        assert folder.target is not None
+        settings = folder.target.settings
+        if folder.goes_on is not None or settings.index_sent or settings.maker_first:
+            raise _NotPlainError
+        for name in settings.index_names:
+            sub = self._aside(folder.way.path.rpartition("/")[0], name, folder)
+            blocks, target = self._blocks_of(sub), sub.target
+            rules = sub.goes_on is not None or sub.part.answer is not None
+            if name.partition("?")[0].endswith("/") or rules or sub.way.upstream is not None or target is None:
+                raise _NotPlainError
+            entry = target.walked.entry
+            if self._is_file(sub, entry) and not blocks:
+                return sub
+            missing = all(block.status == 404 for block in blocks)
+            fallback = target.settings.fallback
+            stands_in = fallback is not None and fallback.value.lower() != "disabled"
+            if entry is not None or stands_in or not missing:
+                raise _NotPlainError
+        return None
 
     def _stand_in(self, stand_in: _StandIn) -> None:
         sub = stand_in.sub
@@ -529,10 +571,9 @@ class Serving:
         refused_blocks: list[Block] = []
         closed: list[Block] = []
         for number, name in enumerate(names):
-            if name.endswith("/"):
-                # Looked up as a folder's.
-                proof = Proof(place=place, text=name)
-                self._doubt(codes.SERVE_INDEX_ELSEWHERE, Rank(Phase.FOLDER), {"name": name}, proof)
+            if name.partition("?")[0].endswith("/"):
+                if self._index_of_folder(name):
+                    return True
                 continue
             sub = self._aside(self.path.rpartition("/")[0], name, self.looked)
             entry = sub.target.walked.entry if sub.target is not None else None
@@ -593,6 +634,32 @@ class Serving:
             return False
         self.handling.take(refused_blocks, [])
         self._after_refusal(refused)
+        return True
+
+    def _index_of_folder(self, name: str) -> bool:
+        """A name with a slash is looked up as a folder, whose own index goes out."""
+        place = self.target.settings.index_place
+        sub = self._aside(self.path.rpartition("/")[0], name, self.looked)
+        entry = sub.target.walked.entry if sub.target is not None else None
+        plain = sub.part.answer is None and sub.way.upstream is None and not self._blocks_of(sub)
+        try:
+            if not plain or entry is None or entry.kind is not Kind.DIR:
+                raise _NotPlainError
+            if self.target.settings.index_sent:
+                raise _NotPlainError
+            index = self._plain_index(sub)
+        except _NotPlainError:
+            proof = Proof(place=place, text=name)
+            self._doubt(codes.SERVE_INDEX_ELSEWHERE, Rank(Phase.FOLDER), {"name": name}, proof)
+            return False
+        if index is None:
+            self.part.picture.append(Candidate(name, _path_of(sub, name), "folder", entry))
+            return False
+        assert index.target is not None
+        found = index.target.walked.entry
+        assert found is not None
+        self.part.picture.append(Candidate(name, index.target.walked.path, "served", found))
+        self._serve_sub(index, index.target, found)
         return True
 
     def _index_elsewhere(self, sub: Looked, status: int) -> None:
@@ -739,7 +806,9 @@ class Serving:
 
     def _send_to(self, path: str, rank: Rank, by: Looked | None = None) -> None:
         """The visitor is sent to another path of the site, with the query that was asked."""
-        looked = by or self.looked
+        self.part.answer = self._sent_to(path, rank, by or self.looked)
+
+    def _sent_to(self, path: str, rank: Rank, looked: Looked) -> Answer:
         assert looked.target is not None
         where = own_address(looked.asking, looked.target.settings)
         query = "" if looked.way.query is None else f"?{looked.way.query}"
@@ -747,7 +816,11 @@ class Serving:
         if location is None:
             self._doubt(codes.SERVE_OWN_NAME, rank, {}, only_type=True)
         self.part.facts["location"] = location or path
-        self.part.answer = Answer(301, rank, REDIRECT, location)
+        return Answer(301, rank, REDIRECT, location)
+
+
+class _NotPlainError(Exception):
+    """What a folder comes to hangs on more than is worked out here."""
 
 
 def _path_of(sub: Looked, name: str) -> str:
