@@ -283,7 +283,8 @@ class Serving:
             sub = self._aside(folder.way.path.rpartition("/")[0], name, folder)
             blocks, target = self._blocks_of(sub), sub.target
             rules = sub.goes_on is not None or sub.part.answer is not None
-            if name.partition("?")[0].endswith("/") or rules or sub.way.upstream is not None or target is None:
+            elsewhere = sub.way.upstream is not None or name.partition("?")[0].endswith("/")
+            if rules or elsewhere or target is None:
                 raise _NotPlainError
             entry = target.walked.entry
             if self._is_file(sub, entry) and not blocks:
