@@ -488,6 +488,12 @@ def test_no_front_page_of_the_demo_fails_without_a_finding() -> None:
     assert failing <= named
 
 
+@pytest.mark.parametrize("shut", ["0700 root /srv/a/", "0700 root /srv/a/in/"])
+def test_a_listing_that_nobody_gets_is_not_open(shut: str) -> None:
+    survey = httpd(block("a.test", lines=options("Indexes")), "0644 ines /srv/a/in/x.html", shut)
+    assert "listing.open" not in {finding.id for finding in audit(Follower(survey)).findings}
+
+
 def test_the_demos_gardens_tell_what_is_wrong_with_four_of_them() -> None:
     found = {f.subject: f for f in audit(Follower(demo_survey())).findings if "gardens" in f.title}
     assert {subject: finding.id for subject, finding in found.items()} == {

@@ -215,6 +215,8 @@ def test_what_cannot_be_followed_says_so(page: Page, application: Application) -
 def test_a_survey_file_is_loaded_on_the_screen(
     page: Page, application: Application, tmp_path: Path
 ) -> None:
+    # One job after the other.
+    logs_are_read(page)
     page.goto(f"{application.address}/surveys")
     loading = page.get_by_role("region", name="Load a survey").get_by_role("status")
     bad = tmp_path / "bad.survey"

@@ -164,9 +164,9 @@ def listing(scene: Scene) -> Iterator[Found]:
             if request is None:
                 continue
             front = scene.ask_if_served(request)
-            if front is None or not front.decided or front.serve != "serve.listing":
+            if front is None or not front.decided or front.status != 200:
                 continue
-            if front.answered_by != site.summary.place:
+            if front.serve != "serve.listing" or front.answered_by != site.summary.place:
                 continue
             there = scene.survey.files.children(root.physical + folder)
             yield Found(
