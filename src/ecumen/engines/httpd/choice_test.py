@@ -10,11 +10,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 from tests.builders import passage, server
 
+from ecumen.engines.engine import engines_of
 from ecumen.engines.httpd.choice import _Chain
 from ecumen.engines.httpd.engine import HttpdEngine
 from ecumen.engines.httpd.server import Host
 from ecumen.engines.tree import Place
-from ecumen.passage import Follower
 from ecumen.patterns import shell_pattern
 
 CONFIG = """\
@@ -127,7 +127,7 @@ def test_what_is_worked_out_later_is_whole_for_whoever_asks() -> None:
     try:
         with ThreadPoolExecutor(len(sides)) as pool:
             for _ in range(20):
-                (engine,) = Follower(server(block)).engines
+                (engine,) = engines_of(server(block))
                 assert isinstance(engine, HttpdEngine)
                 (host,) = engine.server.hosts
                 seen = list(pool.map(lambda name, host=host: getattr(host, name), sides))

@@ -11,7 +11,6 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import lru_cache
-from threading import RLock
 from typing import Any
 
 from ecumen import codes
@@ -194,6 +193,7 @@ class Host:
     unread: list[Directive] = field(default_factory=list)
     # Works out a host with all else, when something of it is first asked for.
     later: Callable[[], Host] | None = field(default=None, repr=False)
+    made: dict[bool, Host] = field(default_factory=dict, repr=False)
 
     @classmethod
     def begun(cls, place: Place, directive: Directive, bindings: tuple[Binding, ...]) -> Host:
@@ -206,19 +206,22 @@ class Host:
     def named_alike(self) -> Host:
         """What is there already, with nothing else said."""
         host = Host(self.place, self.directive, self.bindings)
-        for name in _AT_ONCE - {"later"}:
+        for name in _AT_ONCE - {"later", "made"}:
             setattr(host, name, getattr(self, name))
         return host
 
     def __getattr__(self, name: str) -> Any:
-        """Asked for what is not there yet. Several threads may ask: what is there is final."""
+        """Asked for what is not there yet. Of several threads that ask at once, all get what the
+        first of them made; what is there is final.
+        """
         if name not in _LATER:
             raise AttributeError(name)
-        with _WORKING_OUT:
-            if self.later is not None:
-                whole, self.later = self.later(), None
-                for each in _LATER:
-                    setattr(self, each, getattr(whole, each))
+        later = self.later
+        if later is not None:
+            whole = self.made.setdefault(True, later())
+            for each in _LATER:
+                setattr(self, each, getattr(whole, each))
+            self.later = None
         return object.__getattribute__(self, name)
 
     @property
@@ -239,10 +242,9 @@ class Host:
 _AT_ONCE = frozenset(
     """
     place directive bindings name name_port name_line sealed_outside names wild_names alias_lines
-    later
+    later made
     """.split()
 )
-_WORKING_OUT = RLock()
 _LATER = frozenset(each.name for each in fields(Host)) - _AT_ONCE
 
 
