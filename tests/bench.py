@@ -820,6 +820,7 @@ SECTIONS: dict[str, Callable[[], Iterator[Result]]] = {
 }  # fmt: skip
 
 
+ROWS = "ECUMEN_BENCH_ROWS"  # where sections leave their rows for the table
 TABLE = Path(__file__).parents[1] / "docs/benchmarks.md"
 _HEAD = """\
 # Benchmarks
@@ -853,9 +854,6 @@ def main(names: Sequence[str]) -> int:
         head = _HEAD.format(date=f"{date.today():%Y-%m-%d}", machine=machine)
         TABLE.write_text(head + rows.read())
     return worst
-
-
-ROWS = "ECUMEN_BENCH_ROWS"
 
 
 if __name__ == "__main__":

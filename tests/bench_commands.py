@@ -23,6 +23,7 @@ from tests.hosters import ADDRESS, PORT, Ground, laid_out
 ROUNDS = int(os.environ.get("ECUMEN_BENCH_ROUNDS", "5"))
 SITES = 10_000
 ASKED = 20_000
+RECORDS = "records"  # of the application, in the folder of a run
 _ECUMEN = [sys.executable, "-c", "from ecumen_cli.main import main; main()"]
 
 
@@ -41,7 +42,7 @@ def ran(words: Sequence[str], home: Path, *, measured: bool = False) -> Ran:
         words,
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
-        env=os.environ | {"ECUMEN_HOME": str(home)},
+        env=os.environ | {"ECUMEN_HOME": str(home / RECORDS)},
     )
     most = 0
     while measured and process.poll() is None:
@@ -146,7 +147,7 @@ def _of_sites(ground: Ground, check: Sequence[str], home: Path) -> Iterator[Work
     yield Work(f"follow --brief of {ASKED:,} addresses {of}", many, 1.6)
     yield Work(
         f"load {of}", [*_ECUMEN, "load", "--as-root", survey], 3.0,
-        before=lambda: shutil.rmtree(home / "store", ignore_errors=True),
+        before=lambda: shutil.rmtree(home / RECORDS, ignore_errors=True),
     )  # fmt: skip
 
 

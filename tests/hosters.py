@@ -10,11 +10,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from tests.worlds.plain import plain_head
+
 ADDRESS, PORT = "127.0.0.47", 8087
-MODULES = """
-    mpm_event authz_core authz_host alias dir mime rewrite headers expires setenvif cgid
-    access_compat proxy proxy_http
-""".split()
+# Beside those of every plain configuration.
+MODULES = "rewrite headers expires setenvif cgid access_compat proxy proxy_http".split()
 PAGES = "index.html about.html contact.html style.css menu.js logo.svg robots.txt".split()
 OVERRIDE = """\
 RewriteEngine On
@@ -87,28 +87,14 @@ def _httpd_head(base: Path) -> str:
     folder = "/usr/lib/apache2/modules"
     loaded = "\n".join(f"LoadModule {name}_module {folder}/mod_{name}.so" for name in MODULES)
     return f"""\
+{plain_head(base, ADDRESS, PORT)}
 {loaded}
-ServerRoot {base}
-PidFile {base}/pid
-ErrorLog {base}/logs/error
 ScriptSock {base}/programs
-Listen {ADDRESS}:{PORT}
-User www-data
-Group www-data
-ServerName main.test
-TypesConfig /etc/mime.types
+<Directory />
+AllowOverride None
+</Directory>
 DirectoryIndex index.html index.php
 LogFormat "%h %l %u %t \\"%r\\" %>s %O \\"%{{Referer}}i\\" \\"%{{User-Agent}}i\\"" combined
-<Directory />
-Options None
-AllowOverride None
-Require all denied
-</Directory>
-<Directory {base}/www>
-Options SymLinksIfOwnerMatch
-AllowOverride None
-Require all granted
-</Directory>
 <FilesMatch "^\\.ht">
 Require all denied
 </FilesMatch>
@@ -124,7 +110,7 @@ def _httpd_block(rng: random.Random, number: int, where: Path) -> str:
     kind = rng.random()
     if kind > 0.35:
         lines += [
-            f"ErrorLog {where}/logs/error", f"ServerAdmin post@{name}",
+            f"ErrorLog {where}/logs/error", "ServerSignature Off",
             f"<Directory {root}>", "AllowOverride All", "Options +SymLinksIfOwnerMatch",
             "</Directory>", "RewriteEngine On", "RewriteCond %{HTTP_HOST} ^www\\.(.+)$ [NC]",
             f"RewriteRule ^/shop$ http://shop.{name}/ [R=301,L]",

@@ -69,6 +69,10 @@ def surveyed(config: Path) -> Survey:
     return take_survey([EngineSpec("httpd", str(config))])
 
 
+def surveyed_as(engine: str, config: Path) -> Survey:
+    return take_survey([EngineSpec(engine, str(config))])
+
+
 def owned(path: Path, text: str = "", mode: int = 0o644, uid: int = NOBODY) -> Path:
     """A file of an account that is not root."""
     path.parent.mkdir(parents=True, exist_ok=True)
@@ -366,6 +370,36 @@ def test_what_a_user_includes_is_read_where_that_user_may_read_it(base: Path) ->
     # What root itself names is root's affair.
     survey = surveyed(configured(base, f"Include {secret}\n"))
     assert str(secret) in survey.texts
+
+
+@pytest.mark.parametrize("engine", ["httpd", "nginx"])
+@pytest.mark.parametrize("first", ["00-his.conf", "55-his.conf", "99-his.conf"])
+@pytest.mark.parametrize("named", ["[1-8]?.conf", "60.conf"])
+def test_what_a_user_names_hides_nothing_that_root_names(
+    base: Path, tmp_path: Path, engine: str, first: str, named: str
+) -> None:
+    """Many files are fetched at once; whose leave it was to read one is not forgotten over that."""
+    sites = base / "sites"
+    sites.mkdir()
+    for number in range(10, 90):
+        owned(sites / f"{number}.conf", "# of root\n", 0o600, uid=0)
+    end = ";" if engine == "nginx" else ""
+    owned(sites / first, f"include {sites}/{named}{end}\n")
+    config = base / "main.conf"
+    line = f"include {sites}/*.conf{end}"
+    nested = f"events {{}}\nhttp {{\n{line}\n}}\n"
+    owned(config, nested if engine == "nginx" else f"{line}\n", uid=0)
+    beside = surveyed_as(engine, config)
+    path = tmp_path / "apart.survey"
+    with path.open("w+b") as stream:
+        survey_apart(stream, [EngineSpec(engine, str(config))])
+        stream.seek(0)
+        apart = read_survey(stream)
+    assert len([each for each in apart.texts if each.startswith(str(sites))]) == 81
+    assert apart.texts == beside.texts
+    places = [[(gap.what, gap.path, gap.why) for gap in each.gaps] for each in (apart, beside)]
+    assert places[0] == places[1]
+    assert "whoever named it may not read it" in {why for _, _, why in places[0]}
 
 
 def test_an_override_file_with_a_second_name_is_not_read(base: Path) -> None:

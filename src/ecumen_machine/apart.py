@@ -198,11 +198,15 @@ class _Far:
     def __init__(self, link: IO[bytes]) -> None:
         self._link = link
         self._records: list[EngineRecord] = []
-        # Where a path stands among those that are expected, and which file names them.
-        self._expected: dict[str, tuple[list[str], int, str]] = {}
-        self._fetched: dict[str, tuple[list[str] | None, bytes | None]] = {}
+        # Where a path stands among those that a file names, by both; which file named it last;
+        # what was fetched. One file's leave to read a path is not another's.
+        self._expected: dict[tuple[str, str], tuple[list[str], int]] = {}
+        self._named_by: dict[str, str] = {}
+        self._fetched: dict[tuple[str, str], bytes | None] = {}
+        self._names: dict[str, list[str] | None] = {}
         # What was asked for while there is something else to do, and not yet answered.
         self._coming: list[str] = []
+        self._coming_by = ""
 
     def _ask(self, what: str, *words: object) -> Any:
         self._settle()
@@ -232,26 +236,28 @@ class _Far:
 
     def expect(self, paths: Sequence[str], by: str) -> None:
         asked = list(filter(_is_path, paths))
-        self._expected |= {path: (asked, number, by) for number, path in enumerate(asked)}
+        for number, path in enumerate(asked):
+            self._expected[path, by] = asked, number
+            self._named_by[path] = by
 
-    def _is_fetched(self, path: str) -> bool:
+    def _is_fetched(self, path: str, by: str) -> bool:
         """Whether a path was fetched with others; where it is their turn, they are fetched now, and
         the next ones are asked for, to be looked at while these are understood.
         """
-        if path in self._expected:
+        if (path, by) in self._expected:
             self._settle()
-        expected = self._expected.get(path)
+        expected = self._expected.get((path, by))
         if expected is not None:
-            self._begin(*expected)
+            paths, number = expected
+            self._begin(paths, number, by)
             self._settle()
-            paths, number, by = expected
-            while number < len(paths) and paths[number] not in self._expected:
+            while number < len(paths) and (paths[number], by) not in self._expected:
                 number += 1
             self._begin(paths, number, by)
-        return path in self._fetched
+        return (path, by) in self._fetched
 
     def _begin(self, paths: list[str], number: int, by: str) -> None:
-        self._coming = paths[number : number + MOST_AT_ONCE]
+        self._coming, self._coming_by = paths[number : number + MOST_AT_ONCE], by
         if self._coming:
             self.tell("read_many", self._coming, by)
 
@@ -259,19 +265,21 @@ class _Far:
         if not self._coming:
             return
         coming, self._coming = self._coming, []
-        for path, answer in zip(coming, self._answer(), strict=False):
-            self._fetched[path] = answer
-            self._expected.pop(path, None)
+        for path, (names, text) in zip(coming, self._answer(), strict=False):
+            self._names[path] = names
+            self._fetched[path, self._coming_by] = text
+            self._expected.pop((path, self._coming_by), None)
 
     def read(self, path: str, by: str | None = None) -> bytes | None:
-        # Its names were asked for before, and each text is used once.
-        if by is not None and self._is_fetched(path):
-            return self._fetched.pop(path)[1]
+        # Each text is used once.
+        if by is not None and self._is_fetched(path, by):
+            return self._fetched.pop((path, by))
         return cast(bytes | None, self._ask("read", path, by) if _is_path(path) else None)
 
     def names(self, folder: str) -> list[str] | None:
-        if self._is_fetched(folder):
-            return self._fetched[folder][0]
+        by = self._named_by.get(folder)
+        if by is not None and self._is_fetched(folder, by):
+            return self._names[folder]
         return cast(list[str] | None, self._ask("names", folder) if _is_path(folder) else None)
 
     def exists(self, path: str) -> bool | None:

@@ -12,7 +12,6 @@ from ecumen.audit.finding import Impact
 from ecumen.audit.names import claimed_by_pattern, names_without_site, usual_ports
 from ecumen.audit.roots import roots, sites_of, twins, under
 from ecumen.audit.scene import Scene, Site
-from ecumen.engines.tree import Place
 from ecumen.operations.quoting import quoted
 from ecumen.passage import read_request
 from ecumen.rights import Problem
@@ -75,6 +74,7 @@ def _without_folder(scene: Scene) -> Iterator[Found]:
                 remedies=mended(f"Make the folder {path}, or take the name away"),
                 addresses=1,
             )
+            break
 
 
 def _grounds(scene: Scene) -> list[str]:
@@ -119,12 +119,9 @@ def out_of_bounds(scene: Scene) -> Iterator[Found]:
 @check("root.unled", Impact.DRIFT, "No name leads to this folder", needs=("files",))
 def unled(scene: Scene) -> Iterator[Found]:
     """Where names say in which folder a site lies, they say it in small letters."""
-    first: dict[tuple[str, Place], Site] = {}
-    for site in scene.sites:
-        first.setdefault((site.engine.kind, site.summary.place), site)
     for engine in scene.follower.engines:
         for place, folder in engine.unled():
-            base = first.get((engine.kind, place))
+            base = scene.site_at.get(place)
             entry = scene.survey.files.get(folder)
             if base is None or entry is None:
                 continue

@@ -56,15 +56,25 @@ def network(text: str) -> Network | None:
 def _mask(version: int, told: str) -> int | None:
     bits = _FULL[version].bit_length()
     length = _LENGTH.match(told)
-    if length is not None and 0 < int(length[1]) <= bits:
-        return _FULL[version] >> (bits - int(length[1])) << (bits - int(length[1]))
+    number = None if length is None else _number(length[1], bits)
+    if number:
+        return _FULL[version] >> (bits - number) << (bits - number)
     return _quad(told) if version == 4 else None
 
 
-def _octets(parts: list[str]) -> list[int] | None:
-    if not all(part.isascii() and part.isdecimal() and int(part) < 256 for part in parts):
+def _number(digits: str, most: int) -> int | None:
+    """Digits are the owner's, and any number of them."""
+    plain = digits.lstrip("0")
+    if not digits or digits.strip("0123456789") or len(plain) > len(str(most)):
         return None
-    return [int(part) for part in parts]
+    number = int(plain or "0")
+    return number if number <= most else None
+
+
+def _octets(parts: list[str]) -> list[int] | None:
+    numbers = [_number(part, 255) for part in parts]
+    known = [number for number in numbers if number is not None]
+    return known if len(known) == len(parts) else None
 
 
 def _quad(text: str) -> int | None:

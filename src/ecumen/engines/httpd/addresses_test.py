@@ -24,6 +24,11 @@ def test_what_the_server_refuses(word: str) -> None:
     assert network(word) is None
 
 
+@pytest.mark.parametrize("form", ["{}", "1.2.3.{}", "1.2.3.4/{}", "::1/{}", "{}.", "::{}"])
+def test_digits_without_end_are_refused(form: str) -> None:
+    assert network(form.format("1" * 10_000)) is None
+
+
 def test_a_mask_may_have_holes() -> None:
     ones = network("10.9.9.1/255.0.0.255")
     assert ones is not None

@@ -16,14 +16,14 @@ from typing import NoReturn
 from ecumen.caches import Bounded, WorkedOut
 from ecumen.engines.httpd import types
 from ecumen.engines.httpd.access import Access, AccessOutcome, Visitor, judge
-from ecumen.engines.httpd.asking import Asking, own_address, plain_variable
+from ecumen.engines.httpd.asking import Asking, Variables, own_address
 from ecumen.engines.httpd.choice import Chooser
 from ecumen.engines.httpd.deciding import Goes, Ruling, error_page, ruled
 from ecumen.engines.httpd.hostname import read_host
 from ecumen.engines.httpd.redirects import Redirect, find_redirect
 from ecumen.engines.httpd.rewriting import RewriteRule, RewriteSubject, Rewriting, untouched
 from ecumen.engines.httpd.server import Alias, Host, Server, with_value
-from ecumen.engines.httpd.settings import FileSection, Opt, Settings, Upstream
+from ecumen.engines.httpd.settings import EMPTY, FileSection, Opt, Settings, Upstream
 from ecumen.engines.httpd.targets import Targets
 from ecumen.engines.httpd.uri import Address, escaped
 from ecumen.engines.httpd.walk import FolderWalk
@@ -34,6 +34,10 @@ from ecumen.rights import READ, Problem, decide
 from ecumen.survey import Entry, Kind
 
 MOST_ENDINGS = 1000
+# What conditions may ask for that the address and the name alone tell.
+_PLAINEST = frozenset(
+    "REQUEST_FILENAME SCRIPT_FILENAME REQUEST_URI QUERY_STRING HTTP_HOST HTTPS".split()
+)
 _STATUS_OF = {Ruling.GRANTED: 200, Ruling.DENIED: 403, Ruling.LOGIN: 401}
 
 
@@ -325,7 +329,7 @@ class ShortAnswers:
         rules = held.rewriting
         if rules is None or rules.folder is None or spot.missing:
             return rules is None
-        file = f"{spot.path}/{leaf if entry is None or entry.kind is not Kind.DIR else ''}"
+        file = f"{spot.path}/{leaf}"
         if leaf and entry is not None and entry.kind is Kind.DIR:
             file = spot.path
             if file == rules.folder[:-1] and "allownoslash" not in (rules.options or ()):
@@ -345,21 +349,14 @@ class ShortAnswers:
         """Whether no rule takes an address; conditions that ask for more than the plainest leave it
         to the whole evaluation.
         """
-        asking: Asking | None = None
+        variables: Variables | None = None
 
         def variable(name: str, subject: RewriteSubject) -> str:
-            nonlocal asking
-            match name.upper():
-                case "REQUEST_FILENAME" | "SCRIPT_FILENAME":
-                    return subject.filename
-                case "REQUEST_URI":
-                    return subject.uri
-                case "QUERY_STRING":
-                    return subject.args or ""
-                case "HTTP_HOST" | "HTTPS" as plain:
-                    asking = asking or inquiry.asking(self.chooser)
-                    return plain_variable(plain, asking, Settings()) or ""
-            raise LookupError(name)
+            nonlocal variables
+            if name.upper() not in _PLAINEST:
+                raise LookupError(name)
+            variables = variables or Variables(inquiry.asking(self.chooser), EMPTY, self.server)
+            return variables(name, subject)
 
         subject = RewriteSubject(
             file, path, inquiry.asked.query, "", folder, self.ways.look, variable, None,
