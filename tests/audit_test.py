@@ -16,6 +16,7 @@ from ecumen.audit.check import MOST_PLANNED, Check, Found
 from ecumen.audit.finding import Impact, Remedy
 from ecumen.audit.telling import MOST_TOLD, shown_groups, together, told
 from ecumen.contexts.shipped import shipped_policy
+from ecumen.engines.engine import all_sites
 from ecumen.operations.mode import Mode
 from ecumen.passage import Follower
 from ecumen.passage.front import front_pages
@@ -633,7 +634,7 @@ def test_one_plan_for_many_findings_is_bounded_and_says_what_it_leaves() -> None
 )
 def test_what_an_owner_calls_a_folder_is_a_site_only_where_it_can_be_asked(folder: str) -> None:
     follower = Follower(by_name(folder.replace(".", "..b")))
-    names = {site.name for engine in follower.engines for site in engine.sites()}
+    names = {site.name for engine in follower.engines for site in all_sites(engine)}
     assert names - {"g.test"} <= {"-.g.test"}
     assert not audit(follower).failed_checks
 
@@ -650,7 +651,7 @@ def test_every_folder_to_which_a_name_can_lead_is_a_site_in_its_own_right() -> N
     )  # fmt: skip
     follower = Follower(httpd(config, *files))
     (engine,) = follower.engines
-    sites = {site.name: site.root for site in engine.sites()}
+    sites = {site.name: site.root for site in all_sites(engine)}
     assert sites == {
         "gardens.test": "/srv/by/gardens/htdocs",
         **{f"{name}.gardens.test": f"/srv/by/{name}/htdocs"

@@ -8,6 +8,7 @@ import pytest
 
 from ecumen.engines import engine
 from ecumen.engines.breaks import Break
+from ecumen.engines.engine import all_sites
 from ecumen_machine import EngineSpec, take_survey
 from tests.worlds.plain import plain_head
 
@@ -36,7 +37,7 @@ def breaks(kind: str, base: Path, middle: str) -> tuple[list[Break], dict[str, b
             f"http {{\naccess_log {base}/access;\ninclude sites/*.conf;\n}}\n"
         )
     (found,) = engine.engines_of(take_survey([EngineSpec(kind, str(config))]))
-    return list(found.breaks), {site.name: site.behind for site in found.sites()}
+    return list(found.breaks), {site.name: site.behind for site in all_sites(found)}
 
 
 @pytest.mark.parametrize(

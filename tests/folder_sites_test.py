@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from ecumen.engines.engine import engines_of
+from ecumen.engines.engine import all_sites, engines_of
 from ecumen_machine import EngineSpec, take_survey
 from tests.worlds.live import ask, nginx
 from tests.worlds.plain import open_way
@@ -58,7 +58,7 @@ def test_each_folder_that_a_name_leads_to_is_a_site(tmp_path: Path) -> None:
     )
     survey = take_survey([EngineSpec("nginx", str(config))])
     (engine,) = engines_of(survey)
-    sites = [site for site in engine.sites() if site.claims and site.root]
+    sites = [site for site in all_sites(engine) if site.claims and site.root]
     listed: dict[str, list[str]] = {name: [] for name in CASES}
     lines = {f"{tmp_path}{root}": name for name, (_, root, _) in CASES.items()}
     text = config.read_text().splitlines()

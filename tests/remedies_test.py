@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from ecumen.engines.engine import all_sites
 from ecumen.operations.mode import Mode
 from ecumen.operations.opens import Opener
 from ecumen.passage import Follower
@@ -96,7 +97,7 @@ def test_every_remedy_serves_the_page_and_opens_only_what_it_says(seed: int) -> 
         follower = Follower(survey)
         accounts = accounts_of(survey)
         with httpd(config, ADDRESSES[0], PORTS[0]):
-            for site in follower.engines[0].sites():
+            for site in all_sites(follower.engines[0]):
                 found = mending(follower, front_request(site))
                 if not found.of or not site.name.startswith("s"):
                     continue
@@ -136,7 +137,7 @@ def test_the_least_opening_comes_first_and_all_obstacles_are_mended_at_once() ->
         "ladder.unreadable",
     ]
     follower = Follower(survey)
-    site = follower.engines[0].sites()[0]
+    site = follower.engines[0].sites_of(0)[0]
     found = mending(follower, front_request(site))
     assert (found.mends, found.of) == (3, 3)
     assert found.ways[0].shell == [
@@ -163,7 +164,7 @@ def test_what_a_command_names_cannot_become_a_command() -> None:
 def test_a_switch_says_what_else_it_would_open_and_relabelling_comes_first() -> None:
     def found(actual: str, expected: str) -> Mending:
         follower = Follower(labelled(ONE, actual, expected))
-        return mending(follower, front_request(follower.engines[0].sites()[0]))
+        return mending(follower, front_request(follower.engines[0].sites_of(0)[0]))
 
     (way,) = found("user_home_t", "user_home_t").ways
     assert way.shell == ["setsebool -P httpd_read_user_content on"]

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import pytest
 
-from ecumen.engines.engine import Engine, engines_of, renewed
+from ecumen.engines.engine import Engine, all_sites, engines_of, renewed
 from ecumen.passage import Follower, read_request
 from ecumen.survey import Delta, EngineRecord, Entry, Kind, Survey, after
 from tests.builders import around, server
@@ -127,7 +127,7 @@ def answers(survey: Survey, engines: tuple[Engine, ...]) -> list[object]:
     follower = Follower(survey, engines)
     found: list[object] = []
     for engine in engines:
-        found += [engine.sites(), engine.listens, engine.breaks, sorted(engine.files)]
+        found += [list(all_sites(engine)), engine.listens, engine.breaks, sorted(engine.files)]
     for name in ("a.test", "y.a.test", "x.b.test", "z.b.test", "c.test", "none.test", "192.0.2.10"):
         for port in (80, 8080):
             for path in ("/", "/x", "/q"):

@@ -14,6 +14,7 @@ from ecumen_cli.files import open_survey, patterns_apart
 from ecumen_cli.reports import FORMATS
 from ecumen_cli.said import printable
 from ecumen_machine.quiet import no_collecting
+from ecumen_machine.spread import spread
 
 
 @click.command()
@@ -38,7 +39,7 @@ def audit(survey_file: str, form: str, fail_on: tuple[str, ...]) -> int:
             click.echo(f"\r\033[K{printable(doing)} ({done}/{total})", nl=False, err=True)
 
     with no_collecting():
-        found = run(Follower(survey), progress)
+        found = run(Follower(survey), progress, spread)
     if shown:
         click.echo("\r\033[K", nl=False, err=True)
     sys.stdout.write(FORMATS[form](survey, found))

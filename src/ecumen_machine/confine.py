@@ -11,6 +11,7 @@ import ctypes
 import os
 import pwd
 import resource
+import signal
 import struct
 import sys
 from collections.abc import Sequence
@@ -75,6 +76,13 @@ def become_nobody_else() -> None:
     os.setgroups([])
     os.setresgid(uid, uid, uid)
     os.setresuid(uid, uid, uid)
+
+
+def end_with(parent: int) -> None:
+    """Has this process ended when the one that made it ends."""
+    _libc.prctl(_PDEATHSIG, signal.SIGKILL, 0, 0, 0)
+    if os.getppid() != parent:
+        os._exit(1)
 
 
 def confine(*, memory: int = MEMORY, processor: int = PROCESSOR, forks: bool = False) -> list[str]:

@@ -7,6 +7,8 @@ itself cannot be told to stop.
 
 from __future__ import annotations
 
+import fcntl
+import itertools
 import os
 import select
 import signal
@@ -14,6 +16,8 @@ import socket
 import struct
 import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 from ecumen.patterns import pcre, set_apart
 from ecumen.patterns.pcre import MatchOutcome
@@ -25,19 +29,25 @@ LONGEST_TEXT = 64 << 10  # bytes
 # An owner may write thousands of such patterns: by then all that are costly are given up at once.
 IN_ALL = 20.0  # seconds, in each span of time as follows
 SPAN = 60.0  # seconds
-_HEAD = struct.Struct("!IIId")
+_HEAD = struct.Struct("!QIIId")
 _SIZE = struct.Struct("!I")
+_NUMBER = struct.Struct("!Q")
 # Between the time that a process is given and the one by which it must be gone, whatever else runs.
 _GRACE = 8.0
 
 
 class Matcher:
-    """The small process, and the way to it. Threads take turns."""
+    """The small process, and the way to it. Threads take turns, and so do processes that are made
+    of this one.
+    """
 
     def __init__(self, each: float = EACH, in_all: float = IN_ALL) -> None:
         self.each = each
         self.in_all = in_all
         self._turn = threading.Lock()
+        # Of processes: one that ends in its turn gives it back.
+        self._turns = os.memfd_create("turns")
+        self._asked = itertools.count()
         self._spent = 0.0
         self._since = time.monotonic()
         ours, theirs = socket.socketpair()
@@ -54,20 +64,36 @@ class Matcher:
         """With the engines' own limits, or UNKNOWN where that takes longer."""
         if len(text) > LONGEST_TEXT:
             return pcre.UNKNOWN
-        with self._turn:
+        with self._turn, self._in_turn():
             began = time.monotonic()
             if began - self._since > SPAN:
                 self._since, self._spent = began, 0.0
             if self._spent > self.in_all:
                 return pcre.UNKNOWN
             try:
-                head = _HEAD.pack(len(source), options, len(text), seconds or self.each)
+                number = os.getpid() << 32 | next(self._asked) & 0xFFFFFFFF
+                head = _HEAD.pack(number, len(source), options, len(text), seconds or self.each)
                 self._link.sendall(head + source + text)
-                data = _received(self._link)
+                data = self._answer(number)
             except (OSError, EOFError):
                 return pcre.UNKNOWN
             self._spent += time.monotonic() - began
         return pcre.UNKNOWN if not data else _outcome(data)
+
+    @contextmanager
+    def _in_turn(self) -> Iterator[None]:
+        fcntl.lockf(self._turns, fcntl.LOCK_EX)
+        try:
+            yield
+        finally:
+            fcntl.lockf(self._turns, fcntl.LOCK_UN)
+
+    def _answer(self, number: int) -> bytes:
+        """What was asked by a process that ended before it was told is passed over."""
+        while True:
+            data = _received(self._link)
+            if _NUMBER.unpack_from(data) == (number,):
+                return data[_NUMBER.size :]
 
 
 def start(each: float = EACH) -> Matcher | None:
@@ -135,9 +161,9 @@ def _serve(link: socket.socket) -> None:
         said = ", ".join(holds).encode()
         link.sendall(_SIZE.pack(len(said)) + said)
         while True:
-            size, options, length, seconds = _HEAD.unpack(_exactly(link, _HEAD.size))
+            number, size, options, length, seconds = _HEAD.unpack(_exactly(link, _HEAD.size))
             source, text = _exactly(link, size), _exactly(link, length)
-            data = _in_time(source, options, text, seconds)
+            data = _NUMBER.pack(number) + _in_time(source, options, text, seconds)
             link.sendall(_SIZE.pack(len(data)) + data)
     except (EOFError, OSError):
         pass

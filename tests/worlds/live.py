@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import urlsplit
 
-PATIENCE = 5.0
+PATIENCE = 20.0  # seconds; some programs are tried for long on a busy machine
 
 
 @dataclass(frozen=True)

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TypeVar, cast
+from typing import Protocol, TypeVar, cast
 
-from ecumen.engines.engine import Engine
+from ecumen.engines.engine import Engine, all_sites
 from ecumen.engines.short import Short
 from ecumen.engines.sites import Answer, Block, Door, Phase, Proof, Rank, SiteSummary
 from ecumen.engines.source import SurveySource
@@ -19,9 +19,28 @@ from ecumen.passage.follow import Ran
 from ecumen.passage.front import FrontPage, front_request, page_of, request_to, served_page
 from ecumen.passage.verdict import Evidence
 from ecumen.passage.words import say
-from ecumen.survey import Entry, Survey
+from ecumen.survey import Entry, Kind, Survey
 
 T = TypeVar("T")
+
+
+class Spread(Protocol):
+    """Works out many things, each by its number, in as many processes as whoever calls has."""
+
+    def __call__(
+        self, work: Callable[[int], T], count: int, told: Callable[[int], None], /
+    ) -> Sequence[T]:
+        """What work makes of each number from 0, in their order. told: how many have begun."""
+
+
+def by_itself(work: Callable[[int], T], count: int, told: Callable[[int], None], /) -> Sequence[T]:
+    """One after the other, here."""
+    found = []
+    for number in range(count):
+        if number % 50 == 0:
+            told(number)
+        found.append(work(number))
+    return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +84,16 @@ class Front:
     file: str | None
 
 
+@dataclass(frozen=True, slots=True)
+class Holding:
+    """What holds in a site's root. opens: what it opens that few need, each with the line that
+    does. passed_over: whether a per-folder override file that says something there is not read.
+    """
+
+    opens: tuple[tuple[str, Place], ...]
+    passed_over: bool
+
+
 class Scene:
     """One survey, ready to be looked at. Everything that several checks need is made once."""
 
@@ -75,6 +104,7 @@ class Scene:
         self.evidence = follower.presenter.evidence
         self.walker = follower.walker
         self._fronts: dict[int, tuple[Front, Short | FrontPage]] = {}
+        self._holdings: dict[int, Holding] = {}
         self._made: dict[str, object] = {}
         self._source = SurveySource(self.survey)
 
@@ -95,9 +125,42 @@ class Scene:
         """Every site of every engine in file order, personal ones behind."""
         found: list[Site] = []
         for engine in self.engines:
-            for summary in engine.sites():
+            for summary in all_sites(engine):
                 found.append(Site(engine, summary, len(found)))
         return found
+
+    def look(
+        self,
+        spread: Spread = by_itself,
+        told: Callable[[int, int], None] = lambda done, total: None,
+        *,
+        in_words: bool = False,
+    ) -> None:
+        """Has all sites and their front pages worked out at once. in_words: as the overview shows
+        them, too. told: of how many parts of the configuration.
+        """
+        if "sites" in self.__dict__:
+            return
+        parts = [(engine, at) for engine in self.engines for at in range(engine.blocks)]
+
+        def seen(number: int) -> list[tuple[SiteSummary, Front, Short | FrontPage, Holding]]:
+            engine, at = parts[number]
+            found = []
+            for summary in engine.sites_of(at):
+                front, known = self._front(engine, summary, front_request(summary))
+                if in_words and isinstance(known, Short):
+                    known = served_page(self.follower, engine, summary, front.request, known)
+                found.append((summary, front, known, self._holding(engine, summary)))
+            return found
+
+        each = spread(seen, len(parts), lambda done: told(done, len(parts)))
+        sites: list[Site] = []
+        for (engine, _), found in zip(parts, each, strict=True):
+            for summary, front, known, holding in found:
+                self._fronts[len(sites)] = front, known
+                self._holdings[len(sites)] = holding
+                sites.append(Site(engine, summary, len(sites)))
+        self.sites = sites
 
     @cached_property
     def hosts(self) -> list[Site]:
@@ -152,20 +215,46 @@ class Scene:
     def _asked(self, site: Site) -> tuple[Front, Short | FrontPage]:
         known = self._fronts.get(site.number)
         if known is None:
-            known = self._fronts[site.number] = self._front(site, front_request(site.summary))
+            request = front_request(site.summary)
+            known = self._fronts[site.number] = self._front(site.engine, site.summary, request)
         return known
 
-    def _front(self, site: Site, request: Request) -> tuple[Front, Short | FrontPage]:
+    def _front(
+        self, engine: Engine, summary: SiteSummary, request: Request
+    ) -> tuple[Front, Short | FrontPage]:
         """What is served plainly needs no evidence, and is put in words where these are asked for;
         all else is followed whole.
         """
-        follower, summary = self.follower, site.summary
+        follower = self.follower
         short = follower.short.answer(request)
         if short is not None and short.status == 200 and short.site.place == summary.place:
             return _served(request, short), short
         ran = follower.run(request)
-        page = page_of(follower, site.engine, summary, request, ran)
+        page = page_of(follower, engine, summary, request, ran)
         return front_of(request, ran), page
+
+    def holding(self, site: Site) -> Holding:
+        """What holds in a site's root."""
+        known = self._holdings.get(site.number)
+        if known is None:
+            known = self._holdings[site.number] = self._holding(site.engine, site.summary)
+        return known
+
+    def _holding(self, engine: Engine, summary: SiteSummary) -> Holding:
+        root = (summary.root or "").rstrip("/")
+        files = self.survey.files
+        entry, override = files.get(root), files.get(f"{root}/.htaccess")
+        return Holding(
+            tuple(engine.opens(summary.place, root))
+            if entry is not None and entry.kind is Kind.DIR
+            else (),
+            bool(root)
+            and override is not None
+            and override.kind is Kind.FILE
+            and override.size > 0
+            # Not known is not passed over.
+            and engine.reads_override(summary.place, root) is False,
+        )
 
     def ask(self, request: Request) -> Front:
         """What comes of a request."""

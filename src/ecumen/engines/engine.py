@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Protocol
 
 from ecumen.contexts.confinement import Confinement
@@ -91,8 +91,14 @@ class Engine(Protocol):
     def breaks(self) -> Sequence[Break]:
         """Where and why the engine would not load its configuration, the first one first."""
 
-    def sites(self) -> Sequence[SiteSummary]:
-        """Every site, personal ones too, with a request that is meant for it."""
+    @property
+    def blocks(self) -> int:
+        """How many parts of the configuration its sites come of."""
+
+    def sites_of(self, number: int) -> Sequence[SiteSummary]:
+        """The sites that come of one of these parts, in file order, each with a request that is
+        meant for it.
+        """
 
     def unled(self) -> Iterable[tuple[Place, str]]:
         """Folders beside those that are sites to which no name leads, with where their site is
@@ -177,6 +183,12 @@ def engines_of(survey: Survey) -> tuple[Engine, ...]:
         for record in survey.engines
         if record.kind in _OPENED
     )
+
+
+def all_sites(engine: Engine) -> Iterator[SiteSummary]:
+    """Every site of an engine, personal ones behind."""
+    for number in range(engine.blocks):
+        yield from engine.sites_of(number)
 
 
 def error_entry(kind: str, line: bytes) -> ErrorEntry | None:

@@ -9,6 +9,7 @@ from typing import Protocol
 import numpy as np
 import numpy.typing as npt
 
+from ecumen.caches import Bounded
 from ecumen.operations.operation import Operation
 from ecumen.operations.trial import cut_to, simulated
 from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, subjects_of
@@ -17,6 +18,7 @@ from ecumen.survey import FileTable, Survey, after
 
 _NEEDS = ((READ, "read"), (WRITE, "write"), (SEARCH, "pass or run"))
 MOST_NAMED = 5
+MOST_KEPT = 2000  # plans of which it is kept what they open
 Truth = npt.NDArray[np.bool_]
 
 
@@ -68,11 +70,20 @@ class Opener:
         self.crowd = Crowd(subjects_of(survey) if accounts is None else accounts)
         guarded = guard.accounts if guard is not None else frozenset()
         self._guarded = Crowd(each for each in self.crowd.accounts if each.name in guarded)
+        # Sites that share what is shut ask for the same plans.
+        self._known: Bounded[tuple[Operation, ...], tuple[Opening, ...]] = Bounded(MOST_KEPT)
 
     def opens(self, operations: Sequence[Operation]) -> list[Opening]:
         """What a plan would let accounts do that they may not do now, and the reverse; by owner,
         mode and ACL, and for the guard's accounts by what it lets through, too. Raises LookupError.
         """
+        plan = tuple(operations)
+        known = self._known.get(plan)
+        if known is None:
+            known = self._known[plan] = tuple(self._opens(plan))
+        return list(known)
+
+    def _opens(self, operations: Sequence[Operation]) -> list[Opening]:
         tops = {operation.at for operation in operations} - {""}
         # Contexts are nothing to accounts that no policy keeps from anything.
         by_policy = all(each.of_policy for each in operations)

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from ecumen.codes import ContentType, Facts
-from ecumen.engines.engine import Engine
+from ecumen.engines.engine import Engine, all_sites
 from ecumen.engines.short import Short
 from ecumen.engines.sites import SiteSummary
 from ecumen.errors import RequestError
@@ -59,7 +59,7 @@ def request_to(site: SiteSummary, name: str, path: str) -> Request:
 def front_pages(follower: Follower) -> Iterator[FrontPage]:
     """All sites of all engines in file order, personal ones behind."""
     for engine in follower.engines:
-        for site in engine.sites():
+        for site in all_sites(engine):
             request = front_request(site)
             yield page_of(follower, engine, site, request, follower.run(request))
 

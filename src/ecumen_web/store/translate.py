@@ -9,7 +9,7 @@ from typing import Any
 
 from ecumen.audit import Finding
 from ecumen.audit.finding import Remedy
-from ecumen.engines.engine import Engine
+from ecumen.engines.engine import Engine, all_sites
 from ecumen.operations import read_operation, written
 from ecumen.operations.opens import Opening
 from ecumen.passage.front import FrontPage
@@ -49,7 +49,7 @@ def break_rows(engines: Sequence[Engine]) -> list[dict[str, object]]:
             "message": clean(broken[0].message)[:2000],
             "engine_says": broken[0].engine_says,
             "runs_since": broken[0].runs_since,
-            "behind": sum(site.behind for site in engine.sites()),
+            "behind": sum(site.behind for site in all_sites(engine)),
         }
         for engine, broken in stops
         if broken

@@ -22,6 +22,7 @@ from ecumen.passage import Follower
 from ecumen.survey import Survey, read_survey
 from ecumen_machine.origin import is_proven, key
 from ecumen_machine.quiet import let_go, no_collecting
+from ecumen_machine.spread import spread
 from ecumen_web.store.models import FindingRecord, JobRecord, SiteRecord, SurveyRecord
 from ecumen_web.store.translate import (
     break_rows,
@@ -158,14 +159,11 @@ def _store(
     progress("reading the configuration", 0, 0)
     follower = Follower(survey)
     scene = Scene(follower)
-    total = len(scene.sites)
-    rows = []
-    for number, site in enumerate(scene.sites):
-        if number % 50 == 0:
-            progress("following every front page", number, total)
-        rows.append(scene.page(site))
+    scene.look(spread, lambda *step: progress("following every front page", *step), in_words=True)
+    rows = [scene.page(site) for site in scene.sites]
     found = audit(scene, progress)
     impacts = worst_impacts(found.findings)
+    total = len(rows)
     progress("keeping the records", total, total)
     digest = name.removesuffix(".survey")
     with transaction.atomic():

@@ -16,7 +16,6 @@ from ecumen.audit.stopped import stopped
 from ecumen.engines.sites import Block
 from ecumen.passage.remedies import mending
 from ecumen.passage.words import mend, say
-from ecumen.survey import Kind
 
 Cause = Callable[[Block], str]
 Keep = Callable[[Site, Block], bool]
@@ -151,13 +150,8 @@ def ignored(scene: Scene) -> Iterator[Found]:
     """Override files in document roots; what lies deeper is the owner's own business."""
     for site in scene.sites:
         root = (site.summary.root or "").rstrip("/")
-        if not root:
-            continue
         entry = scene.survey.files.get(f"{root}/.htaccess")
-        if entry is None or entry.kind is not Kind.FILE or not entry.size:
-            continue
-        # Not known is not ignored.
-        if site.engine.reads_override(site.summary.place, root) is not False:
+        if not root or entry is None or not scene.holding(site).passed_over:
             continue
         yield Found(
             f"{site.subject} {entry.path}",
@@ -176,10 +170,7 @@ def ignored(scene: Scene) -> Iterator[Found]:
 def wider(scene: Scene) -> Iterator[Found]:
     for site in scene.hosts:
         root = (site.summary.root or "").rstrip("/")
-        entry = scene.survey.files.get(root)
-        if entry is None or entry.kind is not Kind.DIR:
-            continue
-        for what, line in site.engine.opens(site.summary.place, root):
+        for what, line in scene.holding(site).opens:
             if _uses(scene, site, root, what):
                 continue
             yield Found(

@@ -150,26 +150,40 @@ class HttpdEngine:
     def _reverse(self, address: str) -> tuple[str, ...]:
         return self._callers.called(address)[:1]
 
-    def sites(self) -> Sequence[SiteSummary]:
-        """Every virtual host in file order, then the personal sites."""
-        found = Summaries(self.survey, self.server, self._resolve).all()
+    @cached_property
+    def _summaries(self) -> Summaries:
+        return Summaries(self.survey, self.server, self._resolve)
+
+    @property
+    def blocks(self) -> int:
+        """The virtual hosts, and the accounts with their personal sites."""
+        return self._summaries.blocks
+
+    def sites_of(self, number: int) -> Sequence[SiteSummary]:
+        """The sites of a virtual host, in file order; of the last number personal ones."""
+        found = self._summaries.of(number)
         if not self.breaks:
             return found
-        tree = self.server.tree
-        order = ReadingOrder(tree.files, tree.included, tree.cut)
-        ends = {host.place: _end_of(host) for host in self.server.hosts}
+        order, ends = self._reading_order
         return [
             replace(s, behind=order.behind(s.place, ends.get(s.place, s.place), self.breaks[0]))
             for s in found
         ]
 
+    @cached_property
+    def _reading_order(self) -> tuple[ReadingOrder, dict[Place, Place]]:
+        """And where each block ends."""
+        tree = self.server.tree
+        ends = {host.place: _end_of(host) for host in self.server.hosts}
+        return ReadingOrder(tree.files, tree.included, tree.cut), ends
+
     def unled(self) -> Iterator[tuple[Place, str]]:
         """Folders in which sites lie by their names, and to which none leads."""
-        return Summaries(self.survey, self.server, self._resolve).unled()
+        return self._summaries.unled()
 
     def personal(self) -> Sequence[PersonalGround]:
         """Every account with the folder in which its personal site lies, or would lie."""
-        return Summaries(self.survey, self.server, self._resolve).personal()
+        return self._summaries.personal()
 
     def meets(self, walked: str | None, handling: Handling) -> Rank:
         """What lies on the way is met while it is walked, before anybody asks who may."""

@@ -11,6 +11,16 @@ from collections.abc import Callable, Iterator
 
 SPACE = " \t\n\r\f\v"
 _BARE = re.compile(r"[^ \t\n\r\f\v]+")
+# Up to the quote that ends it: a backslash keeps a quote, and itself.
+_QUOTED = {
+    '"': re.compile(r'(?:\\["\\]|[^"])*', re.DOTALL),
+    "'": re.compile(r"(?:\\['\\]|[^'])*", re.DOTALL),
+}
+_ESCAPED = {
+    "": re.compile(r"\\(\\)"),
+    '"': re.compile(r'\\(["\\])'),
+    "'": re.compile(r"\\(['\\])"),
+}
 
 
 def decode(text: bytes) -> str:
@@ -44,10 +54,8 @@ def next_word(text: str) -> tuple[str, str]:
         return "", ""
     quote = text[0]
     if quote in "\"'":
-        at = 1
-        while at < len(text) and text[at] != quote:
-            at += 2 if text[at] == "\\" and text[at + 1 : at + 2] in (quote, "\\") else 1
-        at = min(at, len(text))
+        quoted = _QUOTED[quote].match(text, 1)
+        at = 1 if quoted is None else quoted.end()
         return _unescape(text[1:at], quote), text[at + 1 :].lstrip(SPACE)
     match = _BARE.match(text)
     at = match.end() if match is not None else 0
@@ -55,18 +63,7 @@ def next_word(text: str) -> tuple[str, str]:
 
 
 def _unescape(text: str, quote: str) -> str:
-    if "\\" not in text:
-        return text
-    out = []
-    at = 0
-    while at < len(text):
-        if text[at] == "\\" and (
-            text[at + 1 : at + 2] == "\\" or (quote and text[at + 1 : at + 2] == quote)
-        ):
-            at += 1
-        out.append(text[at])
-        at += 1
-    return "".join(out)
+    return text if "\\" not in text else _ESCAPED[quote].sub(r"\1", text)
 
 
 def words(text: str) -> list[str]:

@@ -27,19 +27,25 @@ class Summaries:
         self.server = server
         self.resolve = resolve
 
-    def all(self) -> list[SiteSummary]:
-        """Every virtual host in file order, each with its folders that are sites, then the personal
-        sites.
+    @cached_property
+    def _hosts(self) -> list[Host]:
+        return list(self.server.hosts) or [self.server.main]
+
+    @property
+    def blocks(self) -> int:
+        """How many there are that sites come of: the virtual hosts, and the accounts."""
+        return len(self._hosts) + 1
+
+    def of(self, number: int) -> list[SiteSummary]:
+        """A virtual host, in file order, with its folders that are sites; behind the last one the
+        personal sites.
         """
-        hosts = list(self.server.hosts) or [self.server.main]
-        found: list[SiteSummary] = []
-        for host in hosts:
-            found.append(self._summary(host))
-            found += self._in_folders(host, found[-1])
+        if number < len(self._hosts):
+            host = self._hosts[number]
+            base = self._summary(host)
+            return [base, *self._in_folders(host, base)]
         # Of the accounts only those that have a folder have a site.
-        return found + [
-            ground.site for ground in self.personal() if ground.folder in self.survey.files
-        ]
+        return [ground.site for ground in self.personal() if ground.folder in self.survey.files]
 
     def _summary(self, host: Host) -> SiteSummary:
         address, port = self._asked_at(host)
@@ -128,8 +134,7 @@ class Summaries:
 
     def personal(self) -> list[PersonalGround]:
         """Every account with the folder in which its personal site lies, or would lie."""
-        hosts = list(self.server.hosts) or [self.server.main]
-        home = next((h for h in hosts if h.user_folders.folders is not None), None)
+        home = next((h for h in self._hosts if h.user_folders.folders is not None), None)
         return [] if home is None else list(self._grounds(home))
 
     def _grounds(self, host: Host) -> Iterator[PersonalGround]:

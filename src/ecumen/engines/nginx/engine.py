@@ -142,22 +142,24 @@ class NginxEngine:
 
     # --- sites ---
 
-    def sites(self) -> Sequence[SiteSummary]:
-        """Every server in file order, each with its folders that are sites."""
-        found = [self._summary(server) for server in self.whole.servers]
+    @property
+    def blocks(self) -> int:
+        """The servers."""
+        return len(self.whole.servers)
+
+    def sites_of(self, number: int) -> Sequence[SiteSummary]:
+        """A server, in file order, with its folders that are sites."""
+        server = self.whole.servers[number]
+        base = self._summary(server)
         if self.breaks:
-            reading = self.whole.reading
-            order = ReadingOrder(reading.files, reading.included, reading.cut)
-            ends = [_end_of(server.line) for server in self.whole.servers]
-            found = [
-                replace(s, behind=order.behind(s.place, end, self.breaks[0]))
-                for s, end in zip(found, ends, strict=True)
-            ]
-        return [
-            site
-            for server, base in zip(self.whole.servers, found, strict=True)
-            for site in (base, *self._in_folders(server, base))
-        ]
+            behind = self._reading_order.behind(base.place, _end_of(server.line), self.breaks[0])
+            base = replace(base, behind=behind)
+        return [base, *self._in_folders(server, base)]
+
+    @cached_property
+    def _reading_order(self) -> ReadingOrder:
+        reading = self.whole.reading
+        return ReadingOrder(reading.files, reading.included, reading.cut)
 
     def _in_folders(self, server: Server, base: SiteSummary) -> Iterator[SiteSummary]:
         if server.conf.root.path.constant:

@@ -5,6 +5,7 @@ Source: httpd 2.4, mod_rewrite ("RewriteRule", "RewriteCond", "RewriteOptions");
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, replace
 
 from ecumen.engines.httpd.lexer import SPACE
@@ -110,6 +111,15 @@ class Rewriting:
 # --- reading ---
 
 
+# A backslash keeps a blank, in quotes as outside of them.
+_BLANK = f"[{SPACE}]"
+_WORD = {
+    "": re.compile(rf"(?:\\{_BLANK}|[^{SPACE}])*"),
+    '"': re.compile(rf'(?:\\{_BLANK}|[^"])*'),
+    "'": re.compile(rf"(?:\\{_BLANK}|[^'])*"),
+}
+
+
 def _arguments(text: str) -> list[str]:
     """Two or three arguments. A backslash before a blank keeps it; backslashes stay.
 
@@ -125,10 +135,8 @@ def _arguments(text: str) -> list[str]:
         quote = text[at] if text[at] in "\"'" else ""
         at += len(quote)
         start = at
-        while at < len(text):
-            if text[at] == quote if quote else text[at] in SPACE:
-                break
-            at += 2 if text[at] == "\\" and text[at + 1 : at + 2] in tuple(SPACE) else 1
+        word = _WORD[quote].match(text, at)
+        at = start if word is None else word.end()
         found.append(text[start:at])
         if len(found) == 1 and at >= len(text):
             raise RuleError(f"bad argument line '{text}'")
