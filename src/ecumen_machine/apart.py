@@ -204,9 +204,9 @@ class _Far:
         self._named_by: dict[str, str] = {}
         self._fetched: dict[tuple[str, str], bytes | None] = {}
         self._names: dict[str, list[str] | None] = {}
-        # What was asked for while there is something else to do, and not yet answered.
-        self._coming: list[str] = []
-        self._coming_by = ""
+        # What was asked for while there is something else to do, and not yet answered; what takes
+        # each answer, in their order.
+        self._coming: list[Callable[[Any], None]] = []
 
     def _ask(self, what: str, *words: object) -> Any:
         self._settle()
@@ -225,11 +225,19 @@ class _Far:
         self._records = self._ask("engines")
         return self._records
 
-    def check(
+    def begin_check(
         self, record: EngineRecord, files: Sequence[str], modules: Sequence[str]
-    ) -> ConfigCheck | None:
-        number = self._records.index(record)
-        return cast(ConfigCheck | None, self._ask("check", number, list(files), list(modules)))
+    ) -> Callable[[], ConfigCheck | None]:
+        self._settle()
+        found: list[ConfigCheck | None] = []
+        self.tell("check", self._records.index(record), list(files), list(modules))
+        self._coming.append(found.append)
+
+        def said() -> ConfigCheck | None:
+            self._settle()
+            return found[0]
+
+        return said
 
     def facts(self) -> GroundFacts:
         return cast(GroundFacts, self._ask("facts"))
@@ -257,18 +265,23 @@ class _Far:
         return (path, by) in self._fetched
 
     def _begin(self, paths: list[str], number: int, by: str) -> None:
-        self._coming, self._coming_by = paths[number : number + MOST_AT_ONCE], by
-        if self._coming:
-            self.tell("read_many", self._coming, by)
+        coming = paths[number : number + MOST_AT_ONCE]
+        if not coming:
+            return
+
+        def fetched(answer: Any) -> None:
+            for path, (names, text) in zip(coming, answer, strict=False):
+                self._names[path] = names
+                self._fetched[path, by] = text
+                self._expected.pop((path, by), None)
+
+        self.tell("read_many", coming, by)
+        self._coming.append(fetched)
 
     def _settle(self) -> None:
-        if not self._coming:
-            return
-        coming, self._coming = self._coming, []
-        for path, (names, text) in zip(coming, self._answer(), strict=False):
-            self._names[path] = names
-            self._fetched[path, self._coming_by] = text
-            self._expected.pop((path, self._coming_by), None)
+        while self._coming:
+            take = self._coming.pop(0)
+            take(self._answer())
 
     def read(self, path: str, by: str | None = None) -> bytes | None:
         # Each text is used once.

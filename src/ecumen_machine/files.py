@@ -91,6 +91,8 @@ class Collector:
         self.gaps: list[Gap] = []
         self.columns = Columns()
         self._scanned: set[str] = set()
+        # Folders that a path leads to without a link, by that very path.
+        self._plain: set[str] = set()
         self._listings: dict[str, list[tuple[str, Entry]]] = {}
         # By folder: the accounts whose links are why it was looked into. And those for which there
         # was another reason.
@@ -123,9 +125,12 @@ class Collector:
 
         Returns the path without links, or None where it leads nowhere.
         """
-        here = "/"
-        self._single("/")
-        parts = [part for part in path.split("/") if part]
+        folder, _, leaf = path.rpartition("/")
+        if folder in self._plain and leaf not in ("", ".", "..") and most is None:
+            here, parts = folder, [leaf]
+        else:
+            here, parts = "/", [part for part in path.split("/") if part]
+            self._single("/")
         while parts:
             part = parts.pop(0)
             if part == "..":
@@ -150,6 +155,8 @@ class Collector:
                 here = "/" if target.startswith("/") else here
             else:
                 here = there
+        if here == path and folder:
+            self._plain.add(folder)
         return here
 
     def _single(self, path: str) -> Entry | None:

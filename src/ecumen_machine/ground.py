@@ -51,6 +51,7 @@ from ecumen_machine.withheld import LARGEST_TEXT, blacked, content_withheld, pla
 NAMES_WITHIN = 6.0
 MOST_NAMES = 5000
 LARGEST_ANSWER = 4 << 20  # bytes of texts that are fetched together
+_AT_ONCE = 64 << 10  # bytes of a text
 MOST_TEXTS = 2 << 30  # bytes, of all texts together
 _MOST_ROUNDS = 60  # of names that an engine's check cannot do without
 _ROUNDS_WITHIN = 15.0  # seconds
@@ -144,11 +145,14 @@ class Ground:
         return why
 
     def _content(self, found: Reached, path: str) -> bytes | None:
-        with os.fdopen(reopened(found.handle), "rb") as stream:
+        with os.fdopen(reopened(found.handle), "rb", buffering=0) as stream:
             if os.fstat(stream.fileno()).st_size > LARGEST_TEXT:
                 self.gap("text", path, "too large for a configuration")
                 return None
-            data = stream.read(LARGEST_TEXT)
+            # As it comes: room for the largest would be made ready for each.
+            data = b""
+            while more := stream.read(min(_AT_ONCE, LARGEST_TEXT - len(data))):
+                data += more
         self._read += len(data)
         if self._read > MOST_TEXTS:
             self.gap("text", path, "there are too many configuration files")
@@ -276,6 +280,13 @@ class Ground:
             domain=now.domain if now else None,
             own_view=now.own_view if now else (),
         )
+
+    def begin_check(
+        self, record: EngineRecord, files: Sequence[str], modules: Sequence[str]
+    ) -> Callable[[], ConfigCheck | None]:
+        """The same, for whoever has something else to do meanwhile; here it is done at once."""
+        said = self.check(record, files, modules)
+        return lambda: said
 
     def check(
         self, record: EngineRecord, files: Sequence[str], modules: Sequence[str]

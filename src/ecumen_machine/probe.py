@@ -29,9 +29,9 @@ class Grounds(Source, Protocol):
     """What is asked of the machine; `Ground` says what each means."""
 
     def engines(self, specs: Sequence[tuple[str, str]]) -> list[EngineRecord]: ...
-    def check(
+    def begin_check(
         self, record: EngineRecord, files: Sequence[str], modules: Sequence[str]
-    ) -> ConfigCheck | None: ...
+    ) -> Callable[[], ConfigCheck | None]: ...
     def facts(self) -> GroundFacts: ...
     def look(self, paths: Sequence[str]) -> None: ...
     def look_into(self, folders: Sequence[str]) -> None: ...
@@ -86,7 +86,13 @@ def understood(
     if not records:
         raise ProbeError("no web server is installed here: name one with --engine KIND:CONFIG")
     wants = [wanted_by(ground, record) for record in records]
-    checked = _checked(ground, records, wants)
+    check = _checked(ground, records, wants)
+    # Meanwhile what they say is worked out.
+    logs = _logs(wants)
+    # A configuration given by hand is described as it stands; nobody is asked about its names.
+    asked = zip(wants, records, strict=True)
+    claimed = _names([want for want, record in asked if not record.declared])
+    checked = check()
     facts = ground.facts()
     # Whether a rewritten address is a path on disk is told by its first name.
     ground.look_into(["/"])
@@ -109,15 +115,12 @@ def understood(
         for want in wants
         for mistake in want.mistakes
     ]
-    logs = _logs(wants)
     ground.look(logs)
     ground.look_into(list(dict.fromkeys(map(os.path.dirname, logs))))
     for record in records:
         _pairs(ground, os.path.dirname(record.config))
     ground.read_named(sorted({name for want in wants for name in want.override_names()}))
-    # A configuration given by hand is described as it stands; nobody is asked about its names.
-    asked = zip(wants, records, strict=True)
-    names = ground.resolve(_names([want for want, record in asked if not record.declared]))
+    names = ground.resolve(claimed)
     return Survey(
         host=facts.host,
         taken_at=facts.taken_at,
@@ -140,14 +143,15 @@ def understood(
 
 def _checked(
     ground: Grounds, records: Sequence[EngineRecord], wants: Sequence[Wants]
-) -> tuple[EngineRecord, ...]:
-    """With what each engine itself says of its configuration."""
-    found = []
+) -> Callable[[], tuple[EngineRecord, ...]]:
+    """What gives the records with what each engine itself says of its configuration; that is being
+    asked.
+    """
+    begun = []
     for record, want in zip(records, wants, strict=True):
         files = list(dict.fromkeys(want.files))[:MOST_CHECKED]
-        check = ground.check(record, files, list(want.code()))
-        found.append(replace(record, check=check))
-    return tuple(found)
+        begun.append((record, ground.begin_check(record, files, list(want.code()))))
+    return lambda: tuple(replace(record, check=said()) for record, said in begun)
 
 
 # --- which folders ---

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import os
 import re
-from functools import cache
+import time
+from functools import cache, lru_cache
 
 from ecumen_machine.handles import Reached
 
@@ -62,6 +63,9 @@ _BINARY = (b"\x30\x82", b"\x30\x81", b"\x30\x80", b"\xfe\xed\xfe\xed", b"\x99\x0
 BLACKED = b"[withheld]"
 
 
+_MOMENT = 0.1  # seconds
+
+
 @cache
 def _made_up() -> frozenset[int]:
     """The devices of what the kernel makes up, wherever it is mounted."""
@@ -75,7 +79,14 @@ def _made_up() -> frozenset[int]:
 
 
 def _passwords() -> set[tuple[int, int]]:
-    """Of the accounts' password files, by device and inode: another name makes no difference."""
+    """Of the accounts' password files, by device and inode: another name makes no difference. For
+    as long as nobody could have changed them but in the same moment.
+    """
+    return _passwords_at(int(time.monotonic() / _MOMENT))
+
+
+@lru_cache(maxsize=1)
+def _passwords_at(moment: int) -> set[tuple[int, int]]:
     found = set()
     for path in _PASSWORDS:
         try:

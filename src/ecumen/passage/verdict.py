@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 
 from ecumen.codes import Verdict as Verdict
 
@@ -26,6 +26,13 @@ class Evidence:
     request: str | None = None
     outcome: str | None = None
     context: str | None = None
+
+    def said(self) -> dict[str, str | int]:
+        """What it says, by name."""
+        return {name: value for name in _SAID if (value := getattr(self, name)) is not None}
+
+
+_SAID = tuple(field.name for field in fields(Evidence))
 
 
 @dataclass(frozen=True, slots=True)

@@ -66,7 +66,7 @@ def finding_row(survey: SurveyRecord, position: int, finding: Finding) -> Findin
         title=clean(finding.title),
         subject=clean(finding.subject),
         sites=[clean(name) for name in finding.sites],
-        evidence=[_plain(asdict(each)) for each in finding.evidence],
+        evidence=[_plain(each.said()) for each in finding.evidence],
         toll=asdict(finding.toll),
         group=clean(finding.group),
         remedies=[remedy_row(each) for each in finding.remedies],
@@ -95,17 +95,9 @@ def remedy_of(row: dict[str, Any]) -> Remedy:
     )
 
 
-def _plain(row: dict[str, Any]) -> dict[str, Any]:
-    """Without what is not said, and with bytes that are no UTF-8 written out."""
-    cleaned: dict[str, Any] = {}
-    for key, value in row.items():
-        if isinstance(value, str):
-            cleaned[key] = clean(value)
-        elif isinstance(value, list):
-            cleaned[key] = [clean(each) for each in value]
-        elif value is not None:
-            cleaned[key] = value
-    return cleaned
+def _plain(row: dict[str, str | int]) -> dict[str, str | int]:
+    """With bytes that are no UTF-8 written out."""
+    return {key: clean(said) if isinstance(said, str) else said for key, said in row.items()}
 
 
 def worst_impacts(findings: Sequence[Finding]) -> dict[str, str]:
