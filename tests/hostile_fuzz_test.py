@@ -118,7 +118,7 @@ def survey_file(rng: random.Random) -> None:
     ):
         for info in old.infolist():
             data = old.read(info)
-            if info.filename.endswith((".json", ".jsonl")) and rng.random() < 0.12:
+            if info.filename.endswith((".json", ".npy", "names")) and rng.random() < 0.12:
                 for _ in range(rng.randint(1, 2)):
                     at = rng.randrange(len(data) or 1)
                     put = rng.choice(

@@ -355,7 +355,7 @@ def bad_surveys() -> Iterator[tuple[str, bytes]]:
 
     with zipfile.ZipFile(io.BytesIO(good)) as archive:
         head = json.loads(archive.read("survey.json"))
-    yield "table", with_part("files.jsonl", bytes(200 << 20))
+    yield "table", with_part("files/names", bytes(200 << 20))
     yield "names", with_part("names.json", b"[" + b" " * (100 << 20) + b"]")
     yield "text of 100 MB", with_part("text/etc/x", bytes(100 << 20))
     yield "late", with_part("survey.json", json.dumps(head | {"taken_at": 10**20}).encode())

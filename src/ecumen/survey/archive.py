@@ -16,14 +16,14 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import asdict
-from functools import cache, lru_cache
-from itertools import islice
+from functools import cache
 from typing import IO, Any
 
 import fastjsonschema
 
 from ecumen.errors import SurveyError
-from ecumen.survey.files import KINDS, Extra, FileTable, PlainRow, acl_text, parse_acl
+from ecumen.survey import columns
+from ecumen.survey.files import FileTable, PlainRow, parse_acl
 from ecumen.survey.labels import Labels, PolicyTexts
 from ecumen.survey.model import (
     Account,
@@ -37,7 +37,7 @@ from ecumen.survey.model import (
     Survey,
 )
 
-FORMAT = 1
+FORMAT = 2
 # A hostile file must fill neither memory nor time. No part may unpack to more than so many bytes,
 # and none of more than a few to many times what it takes packed.
 LARGEST_PART = 256 << 20
@@ -49,7 +49,7 @@ FREELY, MOST_TIMES = 16 << 20, 80
 LONGEST_LINE = 1 << 20  # of the table, in bytes
 # No moment is later than this (seconds since 1970, UTC): the year 9999 less a zone.
 LAST_MOMENT = 253_370_000_000
-AT_ONCE = 4096  # lines that are packed together
+AT_ONCE = 4096  # lines that are taken in together
 
 
 @cache
@@ -83,46 +83,6 @@ def _parsed(text: bytes, where: str) -> Any:
 
 
 # --- writing ---
-
-
-def _lines(table: FileTable) -> Iterator[str]:
-    """Each row as a line of JSON. Written out by hand: a general encoder takes ten times as long
-    for millions of rows.
-    """
-    contexts, encoded = table.context_names, json.encoder.encode_basestring_ascii
-    ends: dict[tuple[int, int], str] = {}
-    for path, kind, mode, uid, gid, size, mtime, ctime, listed, context, extra in table.rows():
-        end = None if extra is not None else ends.get((context, listed))
-        if end is None:
-            end = _end_of_line(contexts[context], bool(listed), extra)
-            if extra is None:
-                ends[context, listed] = end
-        yield (
-            f'{{"path":{encoded(path)},"kind":"{KINDS[kind]}","mode":"{mode:04o}","uid":{uid},'
-            f'"gid":{gid},"size":{size},"mtime":{mtime},"ctime":{ctime}{end}'
-        )
-
-
-def _end_of_line(context: str | None, listed: bool, extra: Extra | None) -> str:
-    """What few rows have, and what many share."""
-    row: dict[str, Any] = {}
-    if extra is not None and extra.target is not None:
-        row["target"] = extra.target
-    if extra is not None and extra.acl:
-        row["acl"] = _acl_text(extra.acl)
-    if extra is not None and extra.default_acl:
-        row["default_acl"] = _acl_text(extra.default_acl)
-    if context:
-        row["context"] = context
-    if listed:
-        row["listed"] = True
-    if extra is not None and extra.flags:
-        row["flags"] = extra.flags
-    inner = json.dumps(row, separators=(",", ":"))[1:]
-    return f",{inner}" if row else inner
-
-
-_acl_text = lru_cache(maxsize=4096)(acl_text)
 
 
 def _engine_row(engine: EngineRecord) -> dict[str, Any]:
@@ -217,10 +177,12 @@ def write_survey(survey: Survey, stream: IO[bytes]) -> None:
     with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED, compresslevel=6) as archive:
         for name, value in _parts(survey):
             archive.writestr(_dated(name), json.dumps(value, indent=1))
-        with archive.open(_dated("files.jsonl"), "w", force_zip64=True) as part:
-            lines = _lines(survey.files)
-            while some := list(islice(lines, AT_ONCE)):
-                part.write("\n".join([*some, ""]).encode())
+        for name, part in columns.parts_of(survey.files):
+            info = _dated(f"files/{name}")
+            if name.endswith(".npy"):
+                # As it stands, so that it can be read where it lies.
+                info.compress_type = zipfile.ZIP_STORED
+            archive.writestr(info, json.dumps(part) if isinstance(part, dict) else part, None, 1)
         for path in sorted(survey.texts):
             name = "text/" + path.lstrip("/").encode("utf-8", "surrogateescape").decode(
                 "utf-8", "backslashreplace"
@@ -268,7 +230,14 @@ def _acl(text: str | None) -> Any:
     return None if text is None else parse_acl(text)
 
 
-def _files(archive: zipfile.ZipFile) -> FileTable:
+def _columns(archive: zipfile.ZipFile) -> FileTable:
+    name = "files/columns.json"
+    told = _checked("files", _parsed(_read(archive, name), name), name)
+    return columns.table_of(told, lambda part: _read(archive, f"files/{part}", LARGEST_TABLE))
+
+
+def _lines(archive: zipfile.ZipFile) -> FileTable:
+    """Of the first format, in which each path is a line."""
     info = _part(archive, "files.jsonl", LARGEST_TABLE)
     try:
         part = archive.open(info)
@@ -328,7 +297,7 @@ def _add_lines(table: FileTable, lines: Iterable[str]) -> None:
 
 
 def _add_checked(table: FileTable, line: str) -> None:
-    row = _checker("files")(_json(line))
+    row = _checker("line")(_json(line))
     get = row.get
     table.add_row(
         row["path"],
@@ -410,7 +379,7 @@ def read_survey(stream: IO[bytes]) -> Survey:
                 Mount(m["path"], m["kind"], m["read_only"], m["no_exec"])
                 for m in head.get("mounts", ())
             ),
-            files=_files(archive),
+            files=_lines(archive) if head["format"] == 1 else _columns(archive),
             accounts=tuple(
                 Account(a["name"], a["uid"], a["gid"], a["home"], a.get("shell", ""))
                 for a in people["accounts"]

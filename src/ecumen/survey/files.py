@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from array import array
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
@@ -142,7 +142,7 @@ class FolderColumns:
 
     @property
     def leaves(self) -> list[str]:
-        return _split(self.names)
+        return _leaves(self.names) if self.names else []
 
     def column(self, name: str) -> npt.NDArray[Any]:
         column = np.frombuffer(self.block.columns[name], COLUMNS[name])
@@ -177,8 +177,8 @@ class Columns:
         self.context_names = list(codes)
 
 
-def _split(names: bytes) -> list[str]:
-    return names.decode("utf-8", "surrogateescape").split("\0") if names else []
+def _leaves(names: bytes) -> list[str]:
+    return names.decode("utf-8", "surrogateescape").split("\0")
 
 
 def _base(folder: str) -> str:
@@ -212,8 +212,9 @@ class FileTable:
     """
 
     def __init__(self, entries: Iterable[Entry] = ()) -> None:
-        # Paths, and behind them folders with their names as long as nobody asked for more paths;
-        # both in one, so that several threads may ask.
+        # Paths, and behind them runs of rows in one folder as long as nobody asked for more paths:
+        # what stands in front of their names, and these, with NUL between. Both in one, so that
+        # several threads may ask.
         self._held: tuple[list[str], list[tuple[str, bytes]]] = ([], [])
         self.kind = array("B")
         self.mode = array("H")
@@ -272,11 +273,42 @@ class FileTable:
             getattr(table, name).frombytes(column.tobytes())
             for block in blocks:
                 del block.columns[name]
-        named = [(path, folder.names) for path, folder in folders if folder.names]
+        named = [(_base(path), folder.names) for path, folder in folders if folder.names]
         table._held = table._held[0], named
         # Is made anew where it is asked for.
         table.__dict__.pop("_row", None)
         return table
+
+    @classmethod
+    def whole(
+        cls,
+        runs: list[tuple[str, bytes]],
+        columns: Mapping[str, array[int]],
+        context_names: list[str | None],
+        extras: dict[int, Extra],
+    ) -> FileTable:
+        """A table whose parts are there. runs: as `runs` gives them; no path stands there twice.
+        columns: by name, all of `COLUMNS` and `listed`.
+        """
+        table = cls()
+        table._held = [], runs
+        for name, column in columns.items():
+            setattr(table, name, column)
+        table.context_names, table._extra = context_names, extras
+        table._context_code = {name: code for code, name in enumerate(context_names)}
+        return table
+
+    @property
+    def runs(self) -> tuple[list[str], list[tuple[str, bytes]]]:
+        """The first paths, and for the rows behind them runs of those that follow each other in one
+        folder: what stands in front of their names, and these, with NUL between.
+        """
+        return self._held
+
+    @property
+    def extras(self) -> Mapping[int, Extra]:
+        """By row, what few have."""
+        return self._extra
 
     @property
     def paths(self) -> list[str]:
@@ -286,11 +318,10 @@ class FileTable:
         return self._held[0]
 
     def _each_path(self) -> Iterator[str]:
-        first, folders = self._held
+        first, runs = self._held
         yield from first
-        for path, names in folders:
-            base = _base(path)
-            yield from [base + leaf for leaf in _split(names)]
+        for base, names in runs:
+            yield from [base + leaf for leaf in _leaves(names)]
 
     def _recode(self, names: list[str | None]) -> None:
         """Numbers contexts as in another list, behind which its own stand."""
