@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import json
 import sys
+from collections.abc import Iterator
 from dataclasses import asdict
+from itertools import islice
 from typing import Any
 
 import click
@@ -17,7 +19,10 @@ from ecumen_cli import exit as statuses
 from ecumen_cli.files import batch_rows, open_survey, patterns_apart
 from ecumen_cli.said import printable
 from ecumen_machine.quiet import no_collecting, settle
+from ecumen_machine.spread import spread
 
+_Row = dict[str, Any]
+AT_ONCE = 100_000  # questions of a file that are worked on together
 _MARKS = {
     Verdict.CLEAR: "passes ",
     Verdict.BLOCKED: "BLOCKED",
@@ -54,9 +59,10 @@ def follow(
         follower = Follower(open_survey(survey_file))
     if batch:
         settle()
-        for row in batch_rows(batch):
-            answer = {"id": row.get("id"), **_answer(follower, row, brief)}
-            sys.stdout.write(json.dumps(answer) + "\n")
+        # Who asks through a pipe may wait for one answer before the next question.
+        at_once = 1 if batch == "-" else AT_ONCE
+        for rows in _together(batch_rows(batch), at_once):
+            sys.stdout.writelines(_lines(follower, rows, brief))
         return statuses.DONE
     for url in urls:
         passage = follower.follow(read_request(url, to=to, source=source, method=method))
@@ -65,6 +71,35 @@ def follow(
         else:
             click.echo(_text(passage))
     return statuses.DONE
+
+
+def _together(rows: Iterator[_Row], at_once: int) -> Iterator[list[_Row]]:
+    """So many at a time. What stands in front of a bad line is answered before that is told."""
+    while True:
+        some: list[_Row] = []
+        try:
+            some.extend(islice(rows, at_once))
+        except RequestError:
+            # Of what it was given, `extend` keeps what came before.
+            yield some
+            raise
+        if not some:
+            return
+        yield some
+
+
+def _lines(follower: Follower, rows: list[_Row], brief: bool) -> Iterator[str]:
+    """The answers in the order of the questions, each a line."""
+    # Those about one site are worked out by one process: what it takes for them is made once.
+    order = sorted(range(len(rows)), key=lambda at: str(rows[at].get("url", "")).split("/", 3)[:3])
+
+    def line(number: int) -> str:
+        row = rows[order[number]]
+        return json.dumps({"id": row.get("id"), **_answer(follower, row, brief)}) + "\n"
+
+    found = spread(line, len(rows), lambda begun: None)
+    where = sorted(range(len(rows)), key=order.__getitem__)
+    return (found[at] for at in where)
 
 
 def _answer(follower: Follower, row: dict[str, Any], brief: bool) -> dict[str, Any]:
