@@ -434,6 +434,18 @@ def test_every_check_has_its_cases_and_its_page() -> None:
     assert pages == set(CHECKS)
 
 
+def test_a_dangling_link_is_told_wherever_it_is_included_from() -> None:
+    """It is passed over without a word: the server loads, and the site is not there."""
+    link = "0777 root /etc/more/x.conf -> ../kept/x.conf"
+    lines = f"{ONE}\nIncludeOptional /etc/more/*.conf\nIncludeOptional /etc/none.conf"
+    (found,) = [f for f in audit(Follower(httpd(lines, *DIRS, link))).findings
+                if f.id == "state.dangling"]  # fmt: skip
+    assert found.subject == "/etc/more/x.conf"
+    assert [each.text for each in found.evidence if each.file] == [
+        "IncludeOptional /etc/more/*.conf"
+    ]
+
+
 def test_a_wildcard_claims_its_own_names_alone() -> None:
     """A site that has one may still answer, as the first, for names that nobody claims."""
     survey = httpd(block("a.test", alias="*.a.test") + ONE, **names("b.a.test", "c.test"))

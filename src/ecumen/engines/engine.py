@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Protocol
 
 from ecumen.contexts.confinement import Confinement
@@ -117,6 +117,12 @@ class Engine(Protocol):
     @property
     def files(self) -> Sequence[str]:
         """The files of its configuration, in the order in which they are read."""
+
+    @property
+    def missing(self) -> Mapping[str, Place]:
+        """Files that an include names and that are not there, and that it passes over; where each
+        is named.
+        """
 
     def usual_type(self, ending: str) -> str | None:
         """The content type that a file-name ending has, where no site says otherwise."""

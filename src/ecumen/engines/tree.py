@@ -55,7 +55,7 @@ class Tree:
     """All that was read, in the order in which the engine reads it.
 
     included: the line that first includes a file. cut: where sections begin that were not read to
-    their end.
+    their end. missing: files that are named, not there, and passed over; where each is named.
     """
 
     directives: tuple[Directive, ...]
@@ -63,6 +63,7 @@ class Tree:
     files: tuple[str, ...] = ()
     included: Mapping[str, Place] = field(default_factory=dict)
     cut: frozenset[Place] = frozenset()
+    missing: Mapping[str, Place] = field(default_factory=dict)
 
     def walk(self) -> Iterator[Directive]:
         stack = list(reversed(self.directives))

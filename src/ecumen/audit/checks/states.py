@@ -119,21 +119,25 @@ def not_enabled(scene: Scene) -> Iterator[Found]:
 @check("state.dangling", Impact.DRIFT, "Enabled, but what it points to is gone", needs=("files",))
 def dangling(scene: Scene) -> Iterator[Found]:
     for engine in scene.engines:
-        for enabled in enabled_folders(scene.survey, engine.record):
-            for leaf in scene.survey.files.children(enabled):
-                link = scene.survey.files.get(f"{enabled}/{leaf}")
-                if link is None or link.kind is not Kind.LINK:
-                    continue
-                walk = scene.walker.walk(link.path)
-                if walk.problem is None or walk.problem == "unseen":
-                    continue
-                yield Found(
-                    link.path,
-                    [],
-                    [scene.entry(link)],
-                    f"{link.path} points to {link.target}, which is gone",
-                    group=enabled.rpartition("/")[2],
-                    remedies=mended(
-                        f"Remove the link {link.path}", commands=[f"rm -- {quoted(link.path)}"]
-                    ),
-                )
+        paths = {
+            f"{enabled}/{leaf}": None
+            for enabled in enabled_folders(scene.survey, engine.record)
+            for leaf in scene.survey.files.children(enabled)
+        }
+        for path, place in {**paths, **engine.missing}.items():
+            link = scene.survey.files.get(path)
+            if link is None or link.kind is not Kind.LINK:
+                continue
+            walk = scene.walker.walk(link.path)
+            if walk.problem is None or walk.problem == "unseen":
+                continue
+            yield Found(
+                link.path,
+                [],
+                [scene.entry(link), *([scene.line(place)] if place else [])],
+                f"{link.path} points to {link.target}, which is gone",
+                group=path.rpartition("/")[0].rpartition("/")[2],
+                remedies=mended(
+                    f"Remove the link {link.path}", commands=[f"rm -- {quoted(link.path)}"]
+                ),
+            )

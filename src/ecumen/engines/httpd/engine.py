@@ -6,7 +6,7 @@ Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x"; measured.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 
@@ -222,6 +222,11 @@ class HttpdEngine:
     @property
     def files(self) -> Sequence[str]:
         return self.server.tree.files
+
+    @property
+    def missing(self) -> Mapping[str, Place]:
+        """Files that an include names and that are not there, and that it passes over."""
+        return self.server.tree.missing
 
     @staticmethod
     def error_entry(line: bytes) -> ErrorEntry | None:

@@ -224,6 +224,8 @@ class Reader:
         self.filled_in = 0
         self.nested = 0
         self.macros: dict[str, _Macro] = {}
+        # What is named, not there, and passed over; and where it is named.
+        self.missing: dict[str, Place] = {}
         # Whether includes, definitions and the like are obeyed: not in override files.
         self.acts = True
 
@@ -243,6 +245,7 @@ class Reader:
             tuple(self.files),
             self.included,
             frozenset(self.cut),
+            self.missing,
         )
 
     def fragment(self, path: str, text: bytes) -> Tree:
@@ -322,6 +325,7 @@ class Reader:
                 self.steady = False
                 return
             if optional:
+                self.missing.setdefault(path, by)
                 return
             raise _Stop(by, f"{path} cannot be read")
         self.files.append(path)

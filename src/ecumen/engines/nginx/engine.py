@@ -6,7 +6,7 @@ Source: nginx, "How nginx processes a request", "Development guide: HTTP phases"
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 
@@ -252,6 +252,11 @@ class NginxEngine:
     @property
     def files(self) -> Sequence[str]:
         return self.whole.reading.files
+
+    @property
+    def missing(self) -> Mapping[str, Place]:
+        """None: it does not start where a file is missing that an include names."""
+        return {}
 
     @staticmethod
     def error_entry(line: bytes) -> ErrorEntry | None:
