@@ -182,6 +182,27 @@ def test_the_name_in_the_greeting_answers_what_is_refused_before_the_host_is_rea
     assert found.site.name == "one.test"
 
 
+def test_slashes_are_merged_as_the_greeted_server_has_it() -> None:
+    """Until the Host header is read, the name in the greeting has chosen."""
+    blocks = "".join(
+        f"server {{ listen 192.0.2.10:443 ssl; listen 192.0.2.10:80; server_name {name}; "
+        f"root /srv/a; {line} }}"
+        for name, line in (("one.test", ""), ("two.test", "merge_slashes off;"))
+    )
+    files = (
+        "0755 ines /srv/a/",
+        "0755 ines /srv/a/sub/",
+        "0644 ines /srv/a/sub/x",
+        "0644 ines /srv/a/x",
+    )
+    survey = nginx(blocks, files)
+    for url, file in (("https://two.test", "/srv/a/sub//x"), ("http://two.test", "/srv/a/x"),
+                      ("https://one.test", "/srv/a/x")):  # fmt: skip
+        found = passage(survey, f"{url}/sub//..//x")
+        assert (found.decided, found.status) == (True, 200)
+        assert (found.file or "").replace("//", "/") == file.replace("//", "/"), url
+
+
 def test_a_number_is_no_name_of_a_greeting() -> None:
     """Asked for by name too: a client says none then, and the first site greets."""
     sealed = "SSLEngine on\nSSLCertificateFile /srv/{}.crt"

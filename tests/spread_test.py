@@ -15,6 +15,8 @@ from ecumen_demo import Moment, demo_survey
 from ecumen_machine import spread as spreading
 from ecumen_machine.spread import TOGETHER, spread
 
+# Beside other tests there is a second thread.
+pytestmark = pytest.mark.alone
 COUNT = 40 * TOGETHER + 7
 
 

@@ -251,6 +251,10 @@ SITE_BAD_METHOD = _blocked(
     "The engine refuses requests by {method}.",
     "Ask with GET, HEAD or POST.",
 )
+SITE_RELEASE = _unsure(
+    "site.release",
+    "{engine} {version} may answer otherwise: it is since {release} that {what}.",
+)
 SITE_LONG_LINE = _unsure("site.long-line", "The engine may refuse a request line of this length.")
 SEAL_PLAIN = _blocked(
     "seal.plain",
@@ -383,6 +387,10 @@ WAY_PATTERN_FAILS = _blocked(
 WAY_RULE_UNKNOWN = _unsure(
     "way.rule-unknown",
     "A rule of rewriting asks for {what}, which is not worked out.",
+)
+WAY_RELEASE = _unsure(
+    "way.release",
+    "{engine} {version} may answer otherwise: it is since {release} that {what}.",
 )
 WAY_NOT_EVALUATED = _unsure("way.not-evaluated", "{directive} is not evaluated yet.")
 WAY_ACCOUNT_UNKNOWN = _unsure(

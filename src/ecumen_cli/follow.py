@@ -145,4 +145,4 @@ def _proof(proof: Any) -> str:
     if proof.mode is not None:
         acl = f"  ACL {proof.acl}" if proof.acl else ""
         return f"{proof.path}  {proof.mode} {proof.owner}:{proof.group}{acl}"
-    return proof.path or ""
+    return proof.path or proof.text or ""

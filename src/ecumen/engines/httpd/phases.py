@@ -203,7 +203,7 @@ class Phases:
         if result.action is rewriting.Action.NONE:
             return False
         self._with_base(result, subject, rules)
-        if settle(part, result, subject, looked.way.query, RULES):
+        if settle(part, result, subject, looked.way.query, RULES, self.server.version):
             return True
         if result.to_upstream:
             looked.way.upstream = subject.filename

@@ -281,6 +281,7 @@ class Server:
     doubts: tuple[Doubt, ...]
     reader: Reader
     set_names: frozenset[str]
+    version: str = ""
     formats: dict[str, str] = field(default_factory=dict)
     # What the main server says, without its virtual hosts; and what comes of each of these by
     # itself: a configuration that says the same in other places takes it over.
@@ -865,6 +866,7 @@ def _compiled(
         types=_types(types or b""),
         types_file=types_file,
         mistakes=tree.mistakes,
+        version=engine.version,
         doubts=tuple(doubts),
         reader=reader,
         set_names=frozenset(bearing.names),

@@ -25,6 +25,7 @@ from ecumen.engines.httpd.redirects import Redirect, alias_length, find_redirect
 from ecumen.engines.httpd.server import Alias, Host, Server, clean
 from ecumen.engines.httpd.settings import Settings, Upstream
 from ecumen.engines.httpd.statuses import KNOWN, WITHOUT_CONTENT
+from ecumen.engines.releases import PREFIX, QUESTION_MARK, REWRITTEN_QUERY, doubts
 from ecumen.engines.sites import Answer, Block, Doubt, Mapped, Part, Phase, Proof, Rank, proof_of
 from ecumen.engines.source import SurveySource
 from ecumen.engines.upstreams import is_closed
@@ -183,7 +184,7 @@ class AddressWays:
             way.handler = result.steps[-1].proof
         if result.action is rewriting.Action.NONE:
             return False
-        if settle(way.part, result, subject, asking.query, RANK):
+        if settle(way.part, result, subject, asking.query, RANK, self.server.version):
             return True
         way.query = subject.args
         if result.to_upstream:
@@ -224,6 +225,8 @@ class AddressWays:
             way.part.facts |= {"path": way.filename}
             way.part.code = codes.WAY_REWRITTEN
             return
+        if there and not result.reduced:
+            way.part.doubts += doubts(codes.WAY_RELEASE, self.server.version, PREFIX, RANK)
         below = cleaned(f"{root.rstrip('/')}/{made.lstrip('/')}")
         if not f"{below}/".startswith(f"{root.rstrip('/')}/"):
             way.part.blocks.append(Block(codes.WAY_REFUSED, RANK, 403, {"address": made}))
@@ -494,8 +497,11 @@ def settle(
     subject: rewriting.RewriteSubject,
     asked_with: str | None,
     rank: Rank,
+    version: str,
 ) -> bool:
-    """Whether the rules end the request here, with a status or by sending the visitor on."""
+    """Whether the rules end the request here, with a status or by sending the visitor on. version:
+    of the server.
+    """
     proofs = tuple(proof for step in result.steps[-1:] if (proof := step.proof) is not None)
     sent = subject.filename.lower().startswith(("http://", "https://"))
     leads_away = sent and not result.to_upstream and result.action is rewriting.Action.CHANGED
@@ -504,7 +510,10 @@ def settle(
         char <= " " or char == "\x7f" for char in query
     ):
         part.blocks.append(Block(codes.WAY_REFUSED, rank, 403, {}, proofs))
+        part.doubts += doubts(codes.WAY_RELEASE, version, REWRITTEN_QUERY, rank, proofs)
         return True
+    if result.question_mark:
+        part.doubts += doubts(codes.WAY_RELEASE, version, QUESTION_MARK, rank, proofs)
     if result.action is rewriting.Action.STATUS:
         ended(part, result.status, rank, proofs)
         part.facts[BY_RULE] = True

@@ -32,7 +32,7 @@ class Chosen:
 
 
 @dataclass(slots=True)
-class _Door:
+class Doorway:
     """The servers on one address and port, in file order."""
 
     servers: list[tuple[Server, Listen]] = field(default_factory=list)
@@ -77,7 +77,7 @@ class _Door:
             else:
                 yield self.exact, name
 
-    def exchanged(self, pairs: Sequence[tuple[Server, Server]]) -> _Door:
+    def exchanged(self, pairs: Sequence[tuple[Server, Server]]) -> Doorway:
         """The same with other servers in the places of some, each of which listens alike."""
         door = copy.copy(self)
         door.servers, door.claims = list(self.servers), list(self.claims)
@@ -182,12 +182,12 @@ class Chooser:
 
     def __init__(self, whole: Whole, before: Chooser | None = None) -> None:
         self.whole = whole
-        self.doors: dict[tuple[str, int | None], _Door] = {}
+        self.doors: dict[tuple[str, int | None], Doorway] = {}
         if before is not None and self._takes_over(before):
             return
         for server in whole.servers:
             for listen in server.listens:
-                door = self.doors.setdefault((listen.address, listen.port), _Door())
+                door = self.doors.setdefault((listen.address, listen.port), Doorway())
                 door.add(server, listen)
 
     def _takes_over(self, before: Chooser) -> bool:
@@ -208,7 +208,7 @@ class Chooser:
             self.doors[key] = door.exchanged(mine) if mine else door
         return True
 
-    def door(self, address: str, port: int) -> _Door | None:
+    def door(self, address: str, port: int) -> Doorway | None:
         """What a connection to this address and port comes to."""
         wild = "::" if ":" in address else "*"
         for key in ((address, port), (wild, port)):
@@ -247,7 +247,7 @@ class Chooser:
 
     def _chosen(
         self,
-        door: _Door,
+        door: Doorway,
         server: Server,
         ground: Code,
         host: str | None,
@@ -260,7 +260,7 @@ class Chooser:
         return Chosen(server, ground, claims, facts, doubts, hit, door.sealed)
 
     def _contest(
-        self, door: _Door, winner: Server, host: str | None, matched: str | None
+        self, door: Doorway, winner: Server, host: str | None, matched: str | None
     ) -> list[Claim]:
         at = door.position[id(winner)]
         claims = door.claims[:SHOWN_CLAIMS]

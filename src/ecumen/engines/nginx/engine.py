@@ -15,7 +15,7 @@ from ecumen.contexts.confinement import Confinement
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.confined import confined_walker
 from ecumen.engines.nginx.checks import first_fault
-from ecumen.engines.nginx.choice import Chooser, Chosen
+from ecumen.engines.nginx.choice import Chooser, Chosen, Doorway
 from ecumen.engines.nginx.config import Conf
 from ecumen.engines.nginx.disk import Disk
 from ecumen.engines.nginx.errorlog import error_entry
@@ -28,6 +28,7 @@ from ecumen.engines.nginx.short import ShortAnswers
 from ecumen.engines.nginx.uri import Address, read_path
 from ecumen.engines.nginx.wants import NginxWants
 from ecumen.engines.owners import name_owners
+from ecumen.engines.releases import BLANKS, CONNECT, doubts
 from ecumen.engines.short import Question, Short
 from ecumen.engines.sites import (
     AccessPattern,
@@ -319,12 +320,18 @@ class NginxEngine:
         """What comes of a plain request; None where it is not plain."""
         return self._short.answer(asked) if self._short is not None else None
 
+    def _greeted(self, arrival: Arrival, door: Doorway) -> Server:
+        """The server in force until the Host header is read."""
+        name = read_host(arrival.server_name) if arrival.sealed and arrival.server_name else None
+        return (door.by_name(name)[0] if name else None) or door.standing
+
     def handle(self, arrival: Arrival) -> Handling:
         """Everything that happens to a request that arrived here."""
         host = read_host(arrival.host) if arrival.host is not None else ""
         door = self.chooser.door(arrival.address, arrival.port)
-        # The path is read before the name is looked at, as the standing server would have it.
-        merges = door is None or door.standing.merge_slashes
+        # The path is read before the Host header is, as the server would have it that the name in
+        # the greeting has chosen.
+        merges = door is None or self._greeted(arrival, door).merge_slashes
         address = read_path(arrival.path, merge_slashes=merges)
         early = host is None or not address.valid or not _METHOD.match(arrival.method)
         # A TLS greeting where plain HTTP is spoken is taken for a malformed request.
@@ -389,6 +396,10 @@ class NginxEngine:
             block = Block(codes.SITE_NO_HOST, start, 400, facts)
         elif arrival.method in ("TRACE", "CONNECT"):
             block = Block(codes.SITE_BAD_METHOD, start, 405, facts)
+        if arrival.method == "CONNECT":
+            site.doubts += doubts(codes.SITE_RELEASE, self.record.version, CONNECT, start)
+        if early and any(char <= " " or char == "\x7f" for char in arrival.path):
+            site.doubts += doubts(codes.SITE_RELEASE, self.record.version, BLANKS, start)
         if len(arrival.path) + len(arrival.query or "") + 20 > LONGEST_LINE:
             site.doubts.append(Doubt(codes.SITE_LONG_LINE, start))
         if block is None:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from ecumen.engines.sites import Part
+from ecumen.engines.releases import untried
+from ecumen.engines.sites import Part, Proof
 from ecumen.passage.situation import Gate, Situation, not_reached
 
 
@@ -10,7 +11,11 @@ def judge(now: Situation) -> Part:
     if now.engine is None or now.arrival is None:
         return not_reached()
     now.handling = now.engine.handle(now.arrival)
-    return now.handling.site
+    site, record = now.handling.site, now.engine.record
+    said = untried(record.kind, record.version)
+    if said:
+        site.proofs.append(Proof(text=said))
+    return site
 
 
 GATE = Gate("site", judge)

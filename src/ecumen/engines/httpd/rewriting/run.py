@@ -73,7 +73,9 @@ class RewriteSubject:
 
 @dataclass(slots=True)
 class Result:
-    """keeps_escapes: the result is not escaped again. last: the last rule that changed anything."""
+    """keeps_escapes: the result is not escaped again. last: the last rule that changed anything.
+    question_mark: one of the address itself would have come into the path.
+    """
 
     action: Action
     status: int = 0
@@ -82,6 +84,7 @@ class Result:
     to_upstream: bool = False
     reduced: bool = False
     ended: bool = False
+    question_mark: bool = False
     type: str | None = None
     handler: str | None = None
     last: RewriteRule | None = None
@@ -248,6 +251,7 @@ class _Run:
         if risky and "unsafeallow3f" not in rule.flags:
             # A question mark out of the address itself, and not out of the rule.
             self.status = 403
+            self.result.question_mark = True
             self._end(403)
             return
         added = False
