@@ -29,6 +29,9 @@ $(VENV)/.installed: pyproject.toml requirements-dev.lock build_frontend.py
 	test -x $(PY) || python3 -m venv $(VENV)
 	$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements-dev.lock
 	$(PY) -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	@# What counts large logs is compiled once, and kept beside its source.
+	$(PY) -c "from ecumen.logs.forms import form_of; from ecumen.logs.tally import Counting; \
+	  Counting([form_of('combined')], compiled=True).warm()"
 	touch $@
 
 frontend/node_modules/.installed: frontend/package-lock.json

@@ -572,19 +572,30 @@ def _write_log(path: str, lines: int) -> None:
     """Fourteen days in their order, with as many different texts as a busy site has."""
     rng = random.Random(6)
     paths = [f"/{rng.choice('abcdef')}/{n}/{rng.randrange(10**6)}.html" for n in range(30_000)]
+    paths += [f"/{n}/{'long-' * rng.randrange(40, 180)}{n}" for n in range(300)]
     agents = [
         f"Browser/{n}.0 (System {n % 40}; rv:{n}) that says much of itself ({n % 7}) as they all do"
         for n in range(800)
     ]
+    # As the servers write what holds quotes.
+    agents += [f'Reader/{n} (\\"{n}\\" of its kind)' for n in range(60)]
+    rng.shuffle(paths)
+    rng.shuffle(agents)
     referrers = ["-", *(f"http://r{n}.test/page/{n * 7}?x={n}" for n in range(3000))]
+    clients = [
+        f"2001:db8:{rng.randrange(65536):x}:{n % 9}::{rng.randrange(65536):x}"
+        if rng.random() < 0.3
+        else f"192.0.{rng.randrange(200)}.{rng.randrange(250)}"
+        for n in range(60_000)
+    ]
     with open(path, "w") as log:
         for n in range(lines):
             t = n * 14 * 86_400 // lines
-            path = paths[int(rng.random() ** 3 * 30_000)]
-            referrer = referrers[int(rng.random() ** 2 * 3001)]
-            agent = agents[int(rng.random() ** 2 * 800)]
+            path = paths[int(rng.random() ** 3 * len(paths))]
+            referrer = referrers[int(rng.random() ** 2 * len(referrers))]
+            agent = agents[int(rng.random() ** 2 * len(agents))]
             log.write(
-                f"192.0.{rng.randrange(200)}.{rng.randrange(250)} - - "
+                f"{clients[int(rng.random() ** 2 * len(clients))]} - - "
                 f"[{1 + t // 86_400:02d}/Apr/2031:{t // 3600 % 24:02d}:{t // 60 % 60:02d}:"
                 f'{t % 60:02d} +0200] "GET {path}?q={n % 9} HTTP/1.1" '
                 f"{rng.choice([200, 200, 304, 404])} {rng.randrange(90_000)} "

@@ -11,6 +11,7 @@ import tempfile
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +22,7 @@ from hypothesis import strategies as st
 
 from ecumen.logs import TemplateError, form_of, line_format
 from ecumen.logs.columns import TextCounts
+from ecumen.logs.compiled import CompiledColumns
 from ecumen.logs.tally import Counting
 from ecumen.logs.template import COMBINED, COMMON, USUAL
 from ecumen_machine import logfiles
@@ -160,22 +162,55 @@ def test_a_template_that_makes_no_sense_is_named() -> None:
     assert (done.returncode, "/no/such/log" in done.stderr) == (2, True)
 
 
+in_both_ways = pytest.mark.parametrize("compiled", [False, True], ids=["numpy", "compiled"])
+
+
+def test_where_there_is_a_compiler_it_is_used() -> None:
+    counting = Counting([form_of(each) for each in USUAL], compiled=True)
+    assert isinstance(counting._columns, CompiledColumns)
+
+
+def test_tables_grow_and_lose_nothing() -> None:
+    """Every line with another client, path and minute: more of each than the first tables take."""
+    begin = datetime(2031, 4, 2, tzinfo=UTC)
+    lines = [
+        b'192.0.2.%d - - [%s +0000] "GET /%d HTTP/1.1" 200 5 "-" "%d"'
+        % (n, (begin + timedelta(minutes=n)).strftime("%d/%b/%Y:%H:%M:%S").encode(), n, n)
+        for n in range(40_000)
+    ]
+    counting = Counting([form_of(each) for each in USUAL], compiled=True)
+    for at in range(0, len(lines), 7000):
+        counting.block(b"".join(line + b"\n" for line in lines[at : at + 7000]))
+    found = counting.tally
+    assert found.parsed == len(found.clients) == len(found.paths) == len(found.agents) == 40_000
+    assert max(found.paths.values()) == 1
+    assert sum(found.hours.values()) == 40_000
+    assert found.last is not None
+    assert found.last[0] == begin + timedelta(minutes=39_999)
+
+
 WORDS = (b"h", b"-", b" ", DATE, b'"', b"\\", b"GET / HTTP/1.1", b"200", b"5", b"a", b"\r", b"",
          b'h - - %s "GET / HTTP/1.1" 200 5' % DATE, b' "-" "a"', b' "" ""')  # fmt: skip
 
 
+@in_both_ways
 @given(
-    st.lists(st.lists(st.sampled_from(WORDS), max_size=9).map(b"".join), max_size=5),
-    st.sampled_from([USUAL, ("common",), ("combined",)]),
+    lines=st.lists(st.lists(st.sampled_from(WORDS), max_size=9).map(b"".join), max_size=5),
+    names=st.sampled_from([USUAL, ("common",), ("combined",)]),
 )
-def test_lines_in_a_block_count_as_each_by_itself(lines: list[bytes], names: list[str]) -> None:
-    counting = Counting([form_of(each) for each in names])
+def test_lines_in_a_block_count_as_each_by_itself(
+    compiled: bool, lines: list[bytes], names: list[str]
+) -> None:
+    counting = Counting([form_of(each) for each in names], compiled=compiled)
     counting.block(b"".join(line + b"\n" for line in lines))
     assert counting.tally.as_dict(100) == counted(lines, *names)
 
 
 # Plain lines, and such that are nearly so: each may have one byte replaced, put in or taken out.
 texts = st.text(st.sampled_from("abc/?=%.;( ") | st.characters(max_codepoint=0x2FF), max_size=150)
+escapes = st.lists(
+    st.sampled_from(['\\"', "\\\\", "\\x41", "\\n", "\\q", "a", "A", " ", "\\xe9"]), max_size=8
+).map("".join)
 odd_bytes = st.sampled_from([*b' "?-0\\\r[]:/\t\x00A9', 0xE9])
 near = st.builds(
     lambda client, stamp, method, path, protocol, status, size, referrer, agent, whole: (
@@ -189,7 +224,7 @@ near = st.builds(
     st.sampled_from(["GET", "POST", "HEAD", "OPTIONS", "PUT", "DELETE", "PATCH", "GETX"]),
     texts, st.sampled_from(["HTTP/1.1", "HTTP/1.0", "HTTP/2.0", "HTTP/3"]),
     st.sampled_from(["200", "404", "999", "2000"]),
-    st.integers(0, 10**14).map(str) | st.just("-"), texts, texts, st.booleans(),
+    st.integers(0, 10**14).map(str) | st.just("-"), texts | escapes, texts | escapes, st.booleans(),
 )  # fmt: skip
 
 
@@ -199,28 +234,30 @@ def changed(line: bytes, at: int, byte: int, how: int) -> bytes:
             line[:at] + line[at + 1 :])[how]  # fmt: skip
 
 
+@in_both_ways
 @given(
-    st.lists(
+    lines=st.lists(
         st.builds(changed, near, st.integers(0, 10**6), odd_bytes, st.integers(0, 3)), max_size=12
     ),
-    st.sampled_from([USUAL, ("common",), ("combined",)]),
+    names=st.sampled_from([USUAL, ("common",), ("combined",)]),
 )
 @settings(max_examples=400, deadline=None)
 def test_nearly_plain_lines_count_in_columns_as_each_by_itself(
-    lines: list[bytes], names: list[str]
+    compiled: bool, lines: list[bytes], names: list[str]
 ) -> None:
     lines = [piece for line in lines for piece in line.split(b"\n")]
-    counting = Counting([form_of(each) for each in names])
+    counting = Counting([form_of(each) for each in names], compiled=compiled)
     # Twice, so that what is known and what is new are both met.
     for _ in range(2):
         counting.block(b"".join(line + b"\n" for line in lines))
     assert counting.tally.as_dict(100) == counted([*lines, *lines], *names)
 
 
-def test_long_texts_that_differ_in_their_middle_are_counted_apart() -> None:
+@in_both_ways
+def test_long_texts_that_differ_in_their_middle_are_counted_apart(compiled: bool) -> None:
     line = b'h - - %s "GET / HTTP/1.1" 200 5 "-" "%s"'
     lines = [line % (DATE, b"a" * 290_000 + middle + b"a" * 100_000) for middle in (b"x", b"y")]
-    counting = Counting([form_of(each) for each in USUAL])
+    counting = Counting([form_of(each) for each in USUAL], compiled=compiled)
     counting.block(b"".join(each + b"\n" for each in lines))
     assert len(counting.tally.agents) == 2
 

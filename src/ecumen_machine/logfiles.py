@@ -84,7 +84,8 @@ def _led_by_a_site(path: str) -> str:
         return ""
     lines = _first_lines(path)
     for name in ("vhost_combined", "vhost_common"):
-        found = [form_of(name).fields(line) for line in lines]
+        form = form_of(name)
+        found = [form.fields(line) for line in lines]
         clients = [fields["client"] for fields in found if fields is not None]
         if 2 * sum(_is_address(client) for client in clients) > len(lines):
             return name
@@ -102,7 +103,7 @@ def _is_address(client: bytes) -> bool:
 def _one(path: str, formats: Sequence[Form]) -> Tally:
     try:
         if path == "-":
-            return _tallied(_unpacked(sys.stdin.buffer), formats)
+            return _tallied(_unpacked(sys.stdin.buffer), Counting(formats))
         with open(path, "rb") as stream:
             size = os.fstat(stream.fileno()).st_size
             packed = stream.read(2) == b"\x1f\x8b"
@@ -111,13 +112,12 @@ def _one(path: str, formats: Sequence[Form]) -> Tally:
             apart = all(isinstance(form, LineFormat) for form in formats)
             if apart and size >= _WORTH_SPLITTING[packed] and (os.cpu_count() or 1) > 1:
                 return _shared(stream, formats) if packed else _split(path, size, formats)
-            return _tallied(_unpacked(stream), formats)
+            return _tallied(_unpacked(stream), Counting(formats))
     except (OSError, EOFError, zlib.error) as error:
         raise LogError(f"{path}: {error}") from error
 
 
-def _tallied(blocks: Iterable[bytes], formats: Sequence[Form]) -> Tally:
-    counting = Counting(formats)
+def _tallied(blocks: Iterable[bytes], counting: Counting) -> Tally:
     for lines in _whole_lines(blocks, counting):
         counting.block(lines)
     return counting.tally
@@ -221,6 +221,8 @@ def _split(path: str, size: int, formats: Sequence[Form]) -> Tally:
     bounds = [size * number // parts for number in range(parts + 1)]
     names = [each.name for each in formats]
     whole = Tally()
+    # What is compiled is read here once, and the processes have it.
+    Counting(formats, compiled=True).warm()
     with ProcessPoolExecutor(parts) as pool:
         for part in [pool.submit(_range, path, names, *each) for each in pairwise(bounds)]:
             whole.add(part.result())
@@ -231,7 +233,8 @@ def _shared(stream: IO[bytes], formats: Sequence[Form]) -> Tally:
     """What is packed can be unpacked from its beginning alone: another process counts the blocks
     that it can take, this one the others.
     """
-    counting = Counting(formats)
+    counting = Counting(formats, compiled=True)
+    counting.warm()
     names = [each.name for each in formats]
     with ProcessPoolExecutor(1, initializer=_begin, initargs=(names,)) as other:
         taken: deque[Future[None]] = deque()
@@ -252,7 +255,7 @@ _there: list[Counting] = []
 
 
 def _begin(names: Sequence[str]) -> None:
-    _there[:] = [Counting([form_of(name) for name in names])]
+    _there[:] = [Counting([form_of(name) for name in names], compiled=True)]
 
 
 def _count_there(lines: bytes) -> None:
@@ -269,7 +272,8 @@ def _range(path: str, names: Sequence[str], start: int, end: int) -> Tally:
         # The line that goes over a border belongs to the range before it.
         first, behind = _end_of_line(stream, start), _end_of_line(stream, end)
         stream.seek(first)
-        return _tallied(_blocks(stream, behind - first), [form_of(name) for name in names])
+        counting = Counting([form_of(name) for name in names], compiled=True)
+        return _tallied(_blocks(stream, behind - first), counting)
 
 
 def _blocks(stream: IO[bytes], left: int) -> Iterator[bytes]:

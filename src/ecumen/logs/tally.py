@@ -8,11 +8,15 @@ from __future__ import annotations
 import re
 import secrets
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from typing import Protocol
 
-from ecumen.logs.columns import LineColumns, Minute
+import numpy as np
+import numpy.typing as npt
+
+from ecumen.logs.columns import LineColumns, Minute, Plain
 from ecumen.logs.entry import LONGEST_LINE, NOTHING, Requests, asked_for
 from ecumen.logs.forms import DirectiveError
 from ecumen.logs.moments import Moments, has_moment
@@ -90,18 +94,45 @@ def _top(counter: Counter[bytes], count: int) -> list[list[object]]:
     return [[_text(text), number] for text, number in shown[:count]]
 
 
-class Counting:
-    """Counts lines of one format, or of the first of several that fits."""
+class _Texts(Protocol):
+    def counts(self) -> Counter[bytes]: ...
 
-    def __init__(self, formats: Sequence[Form]) -> None:
+
+class _Columns(Protocol):
+    """What counts plain lines together: `columns.LineColumns`, or its like."""
+
+    statuses: npt.NDArray[np.int64]
+
+    @property
+    def methods(self) -> Counter[bytes]: ...
+    @property
+    def minutes(self) -> Sequence[Minute]: ...
+    @property
+    def clients(self) -> _Texts: ...
+    @property
+    def paths(self) -> _Texts: ...
+    @property
+    def referrers(self) -> _Texts: ...
+    @property
+    def agents(self) -> _Texts: ...
+    def block(self, data: bytes) -> Plain: ...
+
+
+class Counting:
+    """Counts lines of one format, or of the first of several that fits. compiled: whether it is
+    worth a second to begin, as it then takes a third of the time; where numba is installed.
+    """
+
+    def __init__(self, formats: Sequence[Form], *, compiled: bool = False) -> None:
         self.formats = formats
         self._tally = Tally()
         self._moments = Moments()
         self._requests = Requests()
         names = frozenset(form.name for form in formats)
-        self._columns: LineColumns | None = None
+        self._columns: _Columns | None = None
         if names <= set(USUAL):
-            self._columns = LineColumns(names, secrets.randbits(128), self._is_minute)
+            columns = (_compiled() if compiled else None) or LineColumns
+            self._columns = columns(names, secrets.randbits(128), self._is_minute)
 
     @property
     def tally(self) -> Tally:
@@ -147,6 +178,11 @@ class Counting:
         tally.parsed += plain.lines
         tally.size += plain.size
         self.take(data[begin:end] for begin, end in plain.others)
+
+    def warm(self) -> None:
+        """Has what is compiled read, or made, before there are processes that share it."""
+        if self._columns is not None:
+            self._columns.block(b"x\n")
 
     def _is_minute(self, text: bytes) -> bool:
         if _MINUTE.match(text) is None:
@@ -198,7 +234,16 @@ def _fits(form: Form, line: bytes) -> bool:
         return False
 
 
-def _add_columns(whole: Tally, columns: LineColumns, moments: Moments) -> None:
+def _compiled() -> Callable[[frozenset[str], int, Callable[[bytes], bool]], _Columns] | None:
+    """What counts by compiled code; None without a compiler, or a place for what it makes."""
+    try:
+        from ecumen.logs.compiled import CompiledColumns
+    except (ImportError, RuntimeError):
+        return None
+    return CompiledColumns
+
+
+def _add_columns(whole: Tally, columns: _Columns, moments: Moments) -> None:
     begun: list[tuple[datetime, Minute]] = []
     for minute in columns.minutes:
         known = moments.minute(minute.text)
