@@ -85,7 +85,7 @@ class Front:
 
 
 @dataclass(frozen=True, slots=True)
-class Holding:
+class RootRules:
     """What holds in a site's root. opens: what it opens that few need, each with the line that
     does. passed_over: whether a per-folder override file that says something there is not read.
     """
@@ -104,7 +104,7 @@ class Scene:
         self.evidence = follower.presenter.evidence
         self.walker = follower.walker
         self._fronts: dict[int, tuple[Front, Short | FrontPage]] = {}
-        self._holdings: dict[int, Holding] = {}
+        self._rules_of_root: dict[int, RootRules] = {}
         self._made: dict[str, object] = {}
         self._source = SurveySource(self.survey)
 
@@ -143,22 +143,22 @@ class Scene:
             return
         parts = [(engine, at) for engine in self.engines for at in range(engine.blocks)]
 
-        def seen(number: int) -> list[tuple[SiteSummary, Front, Short | FrontPage, Holding]]:
+        def seen(number: int) -> list[tuple[SiteSummary, Front, Short | FrontPage, RootRules]]:
             engine, at = parts[number]
             found = []
             for summary in engine.sites_of(at):
                 front, known = self._front(engine, summary, front_request(summary))
                 if in_words and isinstance(known, Short):
                     known = served_page(self.follower, engine, summary, front.request, known)
-                found.append((summary, front, known, self._holding(engine, summary)))
+                found.append((summary, front, known, self._root_rules(engine, summary)))
             return found
 
         each = spread(seen, len(parts), lambda done: told(done, len(parts)))
         sites: list[Site] = []
         for (engine, _), found in zip(parts, each, strict=True):
-            for summary, front, known, holding in found:
+            for summary, front, known, rules in found:
                 self._fronts[len(sites)] = front, known
-                self._holdings[len(sites)] = holding
+                self._rules_of_root[len(sites)] = rules
                 sites.append(Site(engine, summary, len(sites)))
         self.sites = sites
 
@@ -233,18 +233,18 @@ class Scene:
         page = page_of(follower, engine, summary, request, ran)
         return front_of(request, ran), page
 
-    def holding(self, site: Site) -> Holding:
+    def root_rules(self, site: Site) -> RootRules:
         """What holds in a site's root."""
-        known = self._holdings.get(site.number)
+        known = self._rules_of_root.get(site.number)
         if known is None:
-            known = self._holdings[site.number] = self._holding(site.engine, site.summary)
+            known = self._rules_of_root[site.number] = self._root_rules(site.engine, site.summary)
         return known
 
-    def _holding(self, engine: Engine, summary: SiteSummary) -> Holding:
+    def _root_rules(self, engine: Engine, summary: SiteSummary) -> RootRules:
         root = (summary.root or "").rstrip("/")
         files = self.survey.files
         entry, override = files.get(root), files.get(f"{root}/.htaccess")
-        return Holding(
+        return RootRules(
             tuple(engine.opens(summary.place, root))
             if entry is not None and entry.kind is Kind.DIR
             else (),

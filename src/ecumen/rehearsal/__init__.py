@@ -2,3 +2,7 @@
 
 This room stands above the audit. It may ask everything; nothing below knows of it.
 """
+
+from ecumen.rehearsal.rehearse import Fared, Fate, Rehearsal, Said, Step, rehearse
+
+__all__ = ["Fared", "Fate", "Rehearsal", "Said", "Step", "rehearse"]

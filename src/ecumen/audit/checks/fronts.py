@@ -151,7 +151,7 @@ def ignored(scene: Scene) -> Iterator[Found]:
     for site in scene.sites:
         root = (site.summary.root or "").rstrip("/")
         entry = scene.survey.files.get(f"{root}/.htaccess")
-        if not root or entry is None or not scene.holding(site).passed_over:
+        if not root or entry is None or not scene.root_rules(site).passed_over:
             continue
         yield Found(
             f"{site.subject} {entry.path}",
@@ -170,7 +170,7 @@ def ignored(scene: Scene) -> Iterator[Found]:
 def wider(scene: Scene) -> Iterator[Found]:
     for site in scene.hosts:
         root = (site.summary.root or "").rstrip("/")
-        for what, line in scene.holding(site).opens:
+        for what, line in scene.root_rules(site).opens:
             if _uses(scene, site, root, what):
                 continue
             yield Found(

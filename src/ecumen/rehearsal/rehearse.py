@@ -1,0 +1,298 @@
+"""What a plan would change: what visitors get, what accounts may do, what is found wrong.
+
+Nothing is touched: the plan is done on the survey, and both are asked the same. Asked are the front
+page of every site, and every address by which a site serves what the plan changes or what lies in
+it, up to so many.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+from ecumen.audit.finding import Finding, Impact
+from ecumen.audit.neighbours import Neighbour, neighbours
+from ecumen.audit.roots import roots, sites_of
+from ecumen.audit.run import Progress, audit
+from ecumen.audit.scene import Front, Scene, Site, Spread, by_itself, outcome_words
+from ecumen.engines.engine import renewed
+from ecumen.operations.opens import Opening
+from ecumen.operations.operation import Operation, Standing
+from ecumen.operations.plan import standings
+from ecumen.operations.trial import simulated
+from ecumen.passage import Follower, Request
+from ecumen.passage.request import escaped_path
+from ecumen.survey import Delta, Kind, after
+
+MOST_WITHIN = 200  # paths below a folder that are asked for
+MOST_ASKED = 5000  # addresses beside the front pages
+_WORSE = (Impact.OUTAGE, Impact.EXPOSURE)
+
+
+class Fate(StrEnum):
+    """What becomes of an address."""
+
+    OPENS = "opens"
+    CLOSES = "closes"
+    OTHERWISE = "answered otherwise"
+    UNSURE = "unsure"
+
+
+@dataclass(frozen=True, slots=True)
+class Said:
+    """What comes of a request. status: None for no answer. site: which answers. words: the status,
+    and why.
+    """
+
+    decided: bool
+    status: int | None
+    site: str
+    file: str | None
+    content_type: str | None
+    words: str
+
+    @property
+    def served(self) -> bool:
+        """Whether a visitor gets what was asked for, or is sent on."""
+        return self.status is not None and self.status < 400
+
+
+@dataclass(frozen=True, slots=True)
+class Fared:
+    """An address that fares differently. to: the address of the server it is asked at."""
+
+    fate: Fate
+    url: str
+    to: str
+    before: Said
+    after: Said
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One operation of the plan, and how it stands to the server."""
+
+    words: str
+    standing: Standing
+
+
+@dataclass(frozen=True, slots=True)
+class Rehearsal:
+    """addresses: those that fare differently, what closes first. asked: how many were asked.
+    openings: what accounts gain and lose. exposed, hidden: what accounts can do to others' private
+    files, and could. mended, new: findings. reloads: the engines that must read their configuration
+    again.
+    """
+
+    steps: list[Step]
+    asked: int
+    addresses: list[Fared]
+    openings: list[Opening]
+    exposed: list[Neighbour]
+    hidden: list[Neighbour]
+    mended: list[Finding]
+    new: list[Finding]
+    reloads: list[str]
+
+    @property
+    def stale(self) -> bool:
+        """Whether the server is not as the plan expects it: it cannot be done then."""
+        return any(step.standing is Standing.STALE for step in self.steps)
+
+    @property
+    def worse(self) -> bool:
+        """Whether anything gets worse: for visitors, or for those whose files are private."""
+        closes = any(each.fate is Fate.CLOSES for each in self.addresses)
+        return closes or bool(self.exposed) or any(each.impact in _WORSE for each in self.new)
+
+    @property
+    def summary(self) -> str:
+        """One sentence that sums it up."""
+        if self.stale:
+            count = sum(step.standing is Standing.STALE for step in self.steps)
+            return (
+                f"The plan is stale: at {count} of {len(self.steps)} steps the server is not as it "
+                "expects."
+            )
+        if all(step.standing is Standing.DONE for step in self.steps):
+            return "All of it is done already."
+        counts = Counter(each.fate for each in self.addresses)
+        said = [
+            f"{_count(counts[fate], 'page')} {words[counts[fate] != 1]}"
+            for fate, words in _WORDS.items()
+            if counts[fate]
+        ]
+        if self.exposed:
+            accounts = _count(len({each.other for each in self.exposed}), "account")
+            said.append(f"{accounts} could read or change what is private")
+        return f"{', '.join(said) or 'No page fares differently'}."
+
+
+_WORDS = {
+    Fate.CLOSES: ("closes", "close"),
+    Fate.UNSURE: ("is not sure", "are not sure"),
+    Fate.OTHERWISE: ("is answered otherwise", "are answered otherwise"),
+    Fate.OPENS: ("comes back", "come back"),
+}
+
+
+def _count(number: int, what: str) -> str:
+    return f"{number} {what}" if number == 1 else f"{number} {what}s"
+
+
+def rehearse(
+    follower: Follower,
+    operations: Sequence[Operation],
+    progress: Progress = lambda doing, done, total: None,
+    spread: Spread = by_itself,
+) -> Rehearsal:
+    """Rehearses a plan on a survey. Raises LookupError for what the survey does not hold."""
+    survey = follower.survey
+    steps = [
+        Step(operation.describe(), standing)
+        for operation, standing in zip(operations, standings(survey, operations), strict=True)
+    ]
+    if any(step.standing is Standing.STALE for step in steps):
+        return Rehearsal(steps, 0, [], [], [], [], [], [], [])
+    due = [
+        each for each, step in zip(operations, steps, strict=True) if step.standing is Standing.DUE
+    ]
+    delta = simulated(survey, due)
+    changed = after(survey, delta)
+    scenes = Scene(follower), Scene(Follower(changed, renewed(follower.engines, changed)))
+    audits = [audit(scene, progress, spread) for scene in scenes]
+    found, then = ({each.key: each for each in audit.findings} for audit in audits)
+    asked = list(_asked(scenes, delta))
+    kept = [neighbours(scene) for scene in scenes]
+    return Rehearsal(
+        steps=steps,
+        asked=len(asked),
+        addresses=sorted(_fared(asked), key=lambda each: (_ORDER[each.fate], each.url)),
+        openings=follower.opener.opens(due) if due else [],
+        exposed=_beside(kept[1], kept[0]),
+        hidden=_beside(kept[0], kept[1]),
+        mended=[each for key, each in found.items() if key not in then],
+        new=[each for key, each in then.items() if key not in found],
+        reloads=_reloads(scenes),
+    )
+
+
+_ORDER = {
+    fate: number
+    for number, fate in enumerate((Fate.CLOSES, Fate.UNSURE, Fate.OTHERWISE, Fate.OPENS))
+}
+_Pair = tuple[Request, Said, Said]
+
+
+def _asked(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[_Pair]:
+    """Requests, with what comes of each before and after."""
+    before, then = scenes
+    seen = set()
+    for site in before.sites:
+        front = before.front(site)
+        seen.add(front.request.key)
+        yield front.request, _said(before, front), _said(then, then.ask(front.request))
+    for request in _inside(scenes, delta):
+        if request.key not in seen and len(seen) < len(before.sites) + MOST_ASKED:
+            seen.add(request.key)
+            yield request, _said(before, before.ask(request)), _said(then, then.ask(request))
+
+
+def _inside(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[Request]:
+    """Addresses by which sites serve what is changed, or what lies in it: before, or after."""
+    for scene in scenes:
+        grounds = {root.physical for root in roots(scene).values() if root.entry is not None}
+        for path in _below(scene, delta.entries):
+            here = path
+            while here != "/":
+                if here in grounds:
+                    for site in sites_of(scene, here):
+                        request = _request(scene, site, path[len(here) :])
+                        if request is not None:
+                            yield request
+                here = here.rpartition("/")[0] or "/"
+
+
+def _below(scene: Scene, paths: Iterable[str]) -> Iterator[str]:
+    """These paths, and of the first that lie in each folder those that are no folders."""
+    files = scene.survey.files
+    for path in paths:
+        entry = files.get(path)
+        if entry is None:
+            continue
+        yield path
+        left, stack = MOST_WITHIN, [path] if entry.kind is Kind.DIR else []
+        while stack and left > 0:
+            folder = stack.pop()
+            for name in files.children(folder):
+                inner = files.get(f"{folder.rstrip('/')}/{name}")
+                if inner is None:
+                    continue
+                if inner.kind is Kind.DIR:
+                    stack.append(inner.path)
+                elif left > 0:
+                    left -= 1
+                    yield inner.path
+
+
+def _request(scene: Scene, site: Site, path: str) -> Request | None:
+    prefix = site.summary.path.rstrip("/") if site.summary.personal else ""
+    return scene.request_for(site, f"{prefix}{escaped_path(path)}" or "/")
+
+
+def _said(scene: Scene, front: Front) -> Said:
+    place = front.answered_by
+    answers = None if place is None else scene.site_at.get(place)
+    kind = None if front.answer is None else front.answer.content_type
+    return Said(
+        front.decided,
+        front.status,
+        answers.name if answers is not None else str(place or ""),
+        front.file,
+        kind,
+        outcome_words(front),
+    )
+
+
+def _fared(asked: Iterable[_Pair]) -> Iterator[Fared]:
+    for request, was, now in asked:
+        fate = _fate(was, now)
+        if fate is not None:
+            yield Fared(fate, request.url, request.to or "", was, now)
+
+
+def _fate(was: Said, now: Said) -> Fate | None:
+    if not now.decided:
+        # What was not known before either is no change that is known of.
+        return Fate.UNSURE if was.decided or was.words != now.words else None
+    if not was.decided:
+        return Fate.OTHERWISE
+    if was.served != now.served:
+        return Fate.OPENS if now.served else Fate.CLOSES
+    told = [(s.status, s.site, s.file, s.content_type) for s in (was, now)]
+    return Fate.OTHERWISE if told[0] != told[1] else None
+
+
+def _beside(these: Sequence[Neighbour], those: Sequence[Neighbour]) -> list[Neighbour]:
+    """What accounts can do to others on the one side and not, or not as much, on the other."""
+    known = {(each.owner, each.other): each for each in those}
+    found = []
+    for each in these:
+        other = known.get((each.owner, each.other))
+        if other is None or each.reads > other.reads or each.writes > other.writes:
+            found.append(each)
+    return found
+
+
+def _reloads(scenes: tuple[Scene, Scene]) -> list[str]:
+    """The engines whose configuration is another text, or made of other files."""
+    texts = [scene.survey.texts for scene in scenes]
+    found = []
+    for was, now in zip(scenes[0].engines, scenes[1].engines, strict=True):
+        files = [list(each.files) for each in (was, now)]
+        same = files[0] == files[1] and all(texts[0].get(f) == texts[1].get(f) for f in files[0])
+        if not same:
+            found.append(was.kind)
+    return found
