@@ -66,7 +66,7 @@ def test_a_page_comes_back_and_its_finding_is_mended() -> None:
     assert fates(found) == {"http://a.test/": "opens", "http://a.test/index.html": "opens"}
     assert [each.id for each in found.mended] == ["ladder.shut"]
     assert not found.worse
-    assert found.summary == "2 pages come back."
+    assert found.summary == "1 front page comes back, 1 other page comes back."
     assert any(opening.gains for opening in found.openings)
 
 
@@ -76,7 +76,7 @@ def test_a_page_that_closes_makes_it_worse_and_stands_first() -> None:
     assert [each.fate for each in found.addresses] == [Fate.CLOSES, Fate.OPENS, Fate.OPENS]
     assert found.addresses[0].url == "http://b.test/more.html"
     assert found.worse
-    assert found.summary == "1 page closes, 2 pages come back."
+    assert found.summary == "1 other page closes, 1 front page comes back, 1 other page comes back."
 
 
 def test_what_is_private_and_opens_to_others_makes_it_worse() -> None:
@@ -133,7 +133,7 @@ def test_the_command_says_it_and_its_status_says_whether_it_gets_worse(tmp_path:
 
     status, said = run(mode(survey, "/srv/a", "o+x"))
     assert status == 0
-    assert "2 pages come back." in said
+    assert "1 front page comes back" in said
     assert "mended, outage: " in said
     assert run(mode(survey, "/srv/b", "go-x"))[0] == 1
     assert run(Mode("/srv/b", "0700", "0711"))[0] == 2

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
@@ -19,7 +20,7 @@ from ecumen_machine.spread import spread
 
 if TYPE_CHECKING:
     from ecumen.audit.finding import Finding
-    from ecumen.rehearsal import Rehearsal
+    from ecumen.rehearsal import Fared, Rehearsal
 
 MOST_SHOWN = 20  # of each kind, in words
 
@@ -92,14 +93,25 @@ def _finding(finding: Finding) -> dict[str, str]:
 
 
 def _lines(found: Rehearsal) -> Iterator[str]:
+    from ecumen.rehearsal import Fate
+
     yield found.summary
     for step in found.steps:
         yield f"  {step.standing.value:<6} {step.words}"
-    for each in found.addresses[:MOST_SHOWN]:
-        yield f"{each.fate.value}: {each.url}"
-        yield f"  before  {each.before.words}"
-        yield f"  after   {each.after.words}"
-    yield from _more(found.addresses)
+    for fate in Fate:
+        fares = [each for each in found.addresses if each.fate is fate]
+        fronts = [each for each in fares if each.front]
+        for each in fronts[:MOST_SHOWN]:
+            yield from _told(each)
+        yield from _more(fronts)
+        # Of other pages one for each site: what befalls a folder befalls all that lies in it.
+        sites = Counter(each.of for each in fares if not each.front)
+        for of, count in sites.most_common(MOST_SHOWN):
+            first = next(each for each in fares if each.of == of and not each.front)
+            yield from _told(first)
+            if count > 1:
+                yield f"  and {count - 1} more of {of}"
+        yield from _more(list(sites))
     for opening in found.openings[:MOST_SHOWN]:
         yield opening.words
     yield from _more(found.openings)
@@ -113,6 +125,12 @@ def _lines(found: Rehearsal) -> Iterator[str]:
         yield from _more(findings)
     for kind in found.reloads:
         yield f"{kind} must read its configuration again"
+
+
+def _told(each: Fared) -> Iterator[str]:
+    yield f"{each.fate.value}: {each.url}"
+    yield f"  before  {each.before.words}"
+    yield f"  after   {each.after.words}"
 
 
 def _more(each: Sequence[object]) -> Iterator[str]:

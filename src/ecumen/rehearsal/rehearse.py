@@ -61,9 +61,13 @@ class Said:
 
 @dataclass(frozen=True, slots=True)
 class Fared:
-    """An address that fares differently. to: the address of the server it is asked at."""
+    """An address that fares differently. front: the front page of a site. to: the address of the
+    server it is asked at. of: the site that it is an address of.
+    """
 
     fate: Fate
+    front: bool
+    of: str
     url: str
     to: str
     before: Said
@@ -80,7 +84,7 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class Rehearsal:
-    """addresses: those that fare differently, what closes first. asked: how many were asked.
+    """addresses: those that fare differently, what closes first, front pages in front. asked: how many were asked.
     openings: what accounts gain and lose. exposed, hidden: what accounts can do to others' private
     files, and could. mended, new: findings. reloads: the engines that must read their configuration
     again.
@@ -118,11 +122,12 @@ class Rehearsal:
             )
         if all(step.standing is Standing.DONE for step in self.steps):
             return "All of it is done already."
-        counts = Counter(each.fate for each in self.addresses)
+        counts = Counter((each.fate, each.front) for each in self.addresses)
         said = [
-            f"{_count(counts[fate], 'page')} {words[counts[fate] != 1]}"
+            f"{_count(counts[fate, front], what)} {words[counts[fate, front] != 1]}"
             for fate, words in _WORDS.items()
-            if counts[fate]
+            for front, what in ((True, "front page"), (False, "other page"))
+            if counts[fate, front]
         ]
         if self.exposed:
             accounts = _count(len({each.other for each in self.exposed}), "account")
@@ -169,7 +174,9 @@ def rehearse(
     return Rehearsal(
         steps=steps,
         asked=len(asked),
-        addresses=sorted(_fared(asked), key=lambda each: (_ORDER[each.fate], each.url)),
+        addresses=sorted(
+            _fared(asked), key=lambda each: (_ORDER[each.fate], not each.front, each.url)
+        ),
         openings=follower.opener.opens(due) if due else [],
         exposed=_beside(kept[1], kept[0]),
         hidden=_beside(kept[0], kept[1]),
@@ -183,7 +190,9 @@ _ORDER = {
     fate: number
     for number, fate in enumerate((Fate.CLOSES, Fate.UNSURE, Fate.OTHERWISE, Fate.OPENS))
 }
-_Pair = tuple[Request, Said, Said]
+# The site that it is about, whether it is its front page, the request, what comes of it before and
+# after.
+_Pair = tuple[Site, bool, Request, Said, Said]
 
 
 def _asked(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[_Pair]:
@@ -193,14 +202,16 @@ def _asked(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[_Pair]:
     for site in before.sites:
         front = before.front(site)
         seen.add(front.request.key)
-        yield front.request, _said(before, front), _said(then, then.ask(front.request))
-    for request in _inside(scenes, delta):
+        outcomes = _said(before, front), _said(then, then.ask(front.request))
+        yield site, True, front.request, *outcomes
+    for site, request in _inside(scenes, delta):
         if request.key not in seen and len(seen) < len(before.sites) + MOST_ASKED:
             seen.add(request.key)
-            yield request, _said(before, before.ask(request)), _said(then, then.ask(request))
+            outcomes = _said(before, before.ask(request)), _said(then, then.ask(request))
+            yield site, False, request, *outcomes
 
 
-def _inside(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[Request]:
+def _inside(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[tuple[Site, Request]]:
     """Addresses by which sites serve what is changed, or what lies in it: before, or after."""
     for scene in scenes:
         grounds = {root.physical for root in roots(scene).values() if root.entry is not None}
@@ -211,7 +222,7 @@ def _inside(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[Request]:
                     for site in sites_of(scene, here):
                         request = _request(scene, site, path[len(here) :])
                         if request is not None:
-                            yield request
+                            yield site, request
                 here = here.rpartition("/")[0] or "/"
 
 
@@ -257,10 +268,10 @@ def _said(scene: Scene, front: Front) -> Said:
 
 
 def _fared(asked: Iterable[_Pair]) -> Iterator[Fared]:
-    for request, was, now in asked:
+    for site, front, request, was, now in asked:
         fate = _fate(was, now)
         if fate is not None:
-            yield Fared(fate, request.url, request.to or "", was, now)
+            yield Fared(fate, front, site.name, request.url, request.to or "", was, now)
 
 
 def _fate(was: Said, now: Said) -> Fate | None:
