@@ -56,6 +56,10 @@ class PlainHands:
         os.chown(path, uid, gid)
         Path(path).chmod(mode)
 
+    def rename(self, path: str, to: str) -> None:
+        assert not os.path.lexists(to)
+        os.rename(path, to)
+
     def make_link(self, path: str, target: str) -> None:
         Path(path).symlink_to(target)
 

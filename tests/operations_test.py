@@ -37,6 +37,8 @@ from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.owner import Owner, OwningGroup
 from ecumen.operations.plan import standings
+from ecumen.operations.rename import Rename
+from ecumen.operations.revoke import AclRevoke
 from ecumen.operations.switch import Switch
 from ecumen.operations.trial import Trial
 from ecumen.survey import Account, Entry, Group, Kind, Survey
@@ -79,8 +81,8 @@ def grown(top: Path, rng: random.Random) -> None:
 
 def chosen(rng: random.Random, top: Path, survey: Survey, draft: Trial) -> Operation:
     """An operation on the tree as it is once those before are done."""
-    entry = rng.choice([e for e in survey.files if f"{e.path}/".startswith(f"{top}/")])
-    entry = draft.entry(entry.path) or entry
+    paths = [e.path for e in survey.files if f"{e.path}/".startswith(f"{top}/")]
+    entry = rng.choice([e for e in map(draft.entry, paths) if e is not None])
     link = entry.kind is Kind.LINK
     below = rng.random() < 0.4
     account, group = rng.choice(ACCOUNTS), rng.choice(GROUPS)
@@ -96,6 +98,8 @@ def chosen(rng: random.Random, top: Path, survey: Survey, draft: Trial) -> Opera
         lambda: Folder.of(survey, new, rng.choice(["0755", "2770"]), account),
         lambda: Link(new, rng.choice(["n0", "a 'b", "\udcff"])),
     ]  # fmt: skip
+    if entry.path != str(top):
+        kinds.append(lambda: Rename.of(draft, entry.path, f"{new}-\udcfe 'x"))
     if not link:
         change = rng.choice(["o+x", "go-rwx", "u+s", "0751", "ug+rw"])
         if change == "u+s":
@@ -103,6 +107,8 @@ def chosen(rng: random.Random, top: Path, survey: Survey, draft: Trial) -> Opera
         kinds += [lambda: Mode.of(entry, change)] * 2
         grant = rng.choice(["user:games:r-x", "group:www-data:rwx"])
         kinds += [lambda: AclGrant.of(survey, entry, grant)] * 2
+        if any(each.id == 5 for each in entry.acl or ()):
+            kinds += [lambda: AclRevoke.of(survey, entry, "user:games")] * 3
     return rng.choice(kinds)()
 
 

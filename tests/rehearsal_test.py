@@ -18,6 +18,8 @@ from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.owner import Owner
 from ecumen.operations.plan import Plan, PlanGround
+from ecumen.operations.rename import Rename
+from ecumen.operations.trial import Trial
 from ecumen.passage import Follower, read_request
 from ecumen.rehearsal import Fate, Rehearsal, Said, rehearse
 from ecumen.survey import Survey, write_survey
@@ -92,6 +94,18 @@ def test_what_is_private_and_opens_to_others_makes_it_worse() -> None:
                      "/srv/a/config.php", "go-r"))  # fmt: skip
     assert undone.hidden
     assert not undone.exposed
+
+
+def test_what_is_renamed_goes_and_comes_by_its_addresses() -> None:
+    survey = surveyed(CONFIG, *FILES, "0755 otto /srv/b/old/", "0644 otto /srv/b/old/page.html")
+    found = of(survey, Rename.of(Trial(survey), "/srv/b/old", "/srv/b/new"))
+    assert fates(found) == {
+        "http://b.test/old": "closes", "http://b.test/old/page.html": "closes",
+        "http://b.test/new": "opens", "http://b.test/new/page.html": "opens",
+    }  # fmt: skip
+    whole = of(survey, Rename.of(Trial(survey), "/srv/b", "/srv/c"))
+    assert fates(whole)["http://b.test/"] == "closes"
+    assert "root.missing" in {each.id for each in whole.new}
 
 
 def test_a_stale_plan_is_not_rehearsed_and_a_done_one_changes_nothing() -> None:

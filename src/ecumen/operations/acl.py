@@ -16,30 +16,11 @@ _ORDER = {"user": 0, "group": 1, "mask": 2, "other": 3}
 
 
 @dataclass(frozen=True, slots=True)
-class AclGrant(Attribute):
-    """name: the entry that is set, as `user:NAME:r-x`; the mask is worked out anew. States are
-    whole ACLs with numbers, as `user::rwx,user:1001:r-x,group::r-x,mask::r-x,other::---`; of a path
-    that has none, those three of its mode.
+class AclState(Attribute):
+    """States are whole ACLs with numbers, as
+    `user::rwx,user:1001:r-x,group::r-x,mask::r-x,other::---`; of a path that has none, those three
+    of its mode.
     """
-
-    what: ClassVar[str] = "acl"
-    name: str = ""
-
-    def __post_init__(self) -> None:
-        if not _TEXT.match(self.name):
-            raise ValueError(f"no entry of an ACL: {self.name}")
-        parse_acl(self.was)
-        parse_acl(self.to)
-
-    @classmethod
-    def of(cls, survey: Survey, entry: Entry, text: str) -> AclGrant:
-        """text: as `name`. Raises LookupError for an account or group that is not there, ValueError
-        for what is no entry.
-        """
-        if not _TEXT.match(text):
-            raise ValueError(f"no entry of an ACL: {text}")
-        given = _numbered(survey, text)
-        return cls(entry.path, cls.state(entry), acl_text(_granted(_acl(entry), given)), None, text)
 
     @staticmethod
     def state(entry: Entry) -> str:
@@ -60,6 +41,30 @@ class AclGrant(Attribute):
     def put(hands: Hands, path: str, state: str) -> None:
         hands.set_acl(path, parse_acl(state))
 
+
+@dataclass(frozen=True, slots=True)
+class AclGrant(AclState):
+    """name: the entry that is set, as `user:NAME:r-x`; the mask is worked out anew."""
+
+    what: ClassVar[str] = "acl"
+    name: str = ""
+
+    def __post_init__(self) -> None:
+        if not _TEXT.match(self.name):
+            raise ValueError(f"no entry of an ACL: {self.name}")
+        parse_acl(self.was)
+        parse_acl(self.to)
+
+    @classmethod
+    def of(cls, survey: Survey, entry: Entry, text: str) -> AclGrant:
+        """text: as `name`. Raises LookupError for an account or group that is not there, ValueError
+        for what is no entry.
+        """
+        if not _TEXT.match(text):
+            raise ValueError(f"no entry of an ACL: {text}")
+        given = _numbered(survey, text)
+        return cls(entry.path, cls.state(entry), acl_text(_granted(_acl(entry), given)), None, text)
+
     def describe(self) -> str:
         return f"add the ACL entry {self.name} to {self.path}"
 
@@ -77,13 +82,19 @@ def _acl(entry: Entry) -> Acl:
 
 def _numbered(survey: Survey, text: str) -> AclEntry:
     tag, name, bits = text.split(":")
-    account = survey.account_by_name.get(name) if tag == "user" else None
-    group = survey.group_by_name.get(name) if tag == "group" else None
-    if account is None and group is None:
-        raise LookupError(f"the survey has no {tag} {name}")
-    number = account.uid if account is not None else group.gid  # type: ignore[union-attr]
-    (given,) = parse_acl(f"{tag}:{number}:{bits}")
+    (given,) = parse_acl(f"{tag}:{number_of(survey, tag, name)}:{bits}")
     return given
+
+
+def number_of(survey: Survey, tag: str, name: str) -> int:
+    """The number of an account (tag `user`) or a group. Raises LookupError."""
+    account = survey.account_by_name.get(name) if tag == "user" else None
+    if account is not None:
+        return account.uid
+    group = survey.group_by_name.get(name) if tag == "group" else None
+    if group is None:
+        raise LookupError(f"the survey has no {tag} {name}")
+    return group.gid
 
 
 def _granted(acl: Acl, given: AclEntry) -> Acl:

@@ -52,6 +52,9 @@ class Hands(Looking, Protocol):
 
     def make_link(self, path: str, target: str) -> None: ...
 
+    def rename(self, path: str, to: str) -> None:
+        """On one disk, where nothing is yet."""
+
     def remove(self, path: str) -> None:
         """A link, or an empty folder."""
 

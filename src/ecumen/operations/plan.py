@@ -22,6 +22,8 @@ from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.operation import Operation, Standing
 from ecumen.operations.owner import Owner, OwningGroup
+from ecumen.operations.rename import Rename
+from ecumen.operations.revoke import AclRevoke
 from ecumen.operations.switch import Switch
 from ecumen.operations.trial import Trial
 from ecumen.survey import Survey
@@ -34,7 +36,9 @@ def _by_name(*kinds: type[Operation]) -> dict[str, type[Operation]]:
 
 
 # Every kind of operation there is; one that lacks a verb is no argument for mypy.
-KINDS = _by_name(Mode, Owner, OwningGroup, AclGrant, Context, Switch, Folder, Link)
+KINDS = _by_name(
+    Mode, Owner, OwningGroup, AclGrant, AclRevoke, Context, Switch, Folder, Link, Rename
+)
 
 
 @dataclass(frozen=True, slots=True)

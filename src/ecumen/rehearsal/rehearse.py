@@ -84,7 +84,8 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class Rehearsal:
-    """addresses: those that fare differently, what closes first, front pages in front. asked: how many were asked.
+    """addresses: those that fare differently, what closes first, front pages in front. asked: how
+    many were asked.
     openings: what accounts gain and lose. exposed, hidden: what accounts can do to others' private
     files, and could. mended, new: findings. reloads: the engines that must read their configuration
     again.
@@ -170,13 +171,12 @@ def rehearse(
     audits = [audit(scene, progress, spread) for scene in scenes]
     found, then = ({each.key: each for each in audit.findings} for audit in audits)
     asked = list(_asked(scenes, delta))
+    fared = sorted(_fared(asked), key=lambda each: (_ORDER[each.fate], not each.front, each.url))
     kept = [neighbours(scene) for scene in scenes]
     return Rehearsal(
         steps=steps,
         asked=len(asked),
-        addresses=sorted(
-            _fared(asked), key=lambda each: (_ORDER[each.fate], not each.front, each.url)
-        ),
+        addresses=fared,
         openings=follower.opener.opens(due) if due else [],
         exposed=_beside(kept[1], kept[0]),
         hidden=_beside(kept[0], kept[1]),
