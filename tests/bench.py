@@ -49,7 +49,7 @@ from ecumen_machine.following import lines_between
 from ecumen_machine.logfiles import tally_of
 from ecumen_machine.quiet import no_collecting, settle
 from tests.application import Application, browser, command, demo, logs_are_read, serving
-from tests.bench_commands import told
+from tests.bench_commands import growth, told
 from tests.worlds.live import httpd, nginx
 from tests.worlds.plain import plain_head
 
@@ -847,6 +847,10 @@ the most memory that all their processes held (MiB). A goal without a baseline i
 
 def main(names: Sequence[str]) -> int:
     """Those sections, or all, which are written to the table; 1 where a goal is missed."""
+    if list(names) == ["growth"]:
+        # By itself: written where the table of before ends.
+        TABLE.write_text(TABLE.read_text().partition(_GROWN)[0] + _growth())
+        return 0
     results = [result for name in names for result in SECTIONS[name]()]
     for result in results:
         print(result.line(), flush=True)
@@ -863,8 +867,29 @@ def main(names: Sequence[str]) -> int:
         )
         machine = f"{os.cpu_count()} cores, Python {platform.python_version()}, {platform.system()}"
         head = _HEAD.format(date=f"{date.today():%Y-%m-%d}", machine=machine)
-        TABLE.write_text(head + rows.read())
+        TABLE.write_text(head + rows.read() + _growth())
     return worst
+
+
+_GROWN = """
+## As work grows
+
+Once each, with all processes' memory at its most.
+
+| work | how many | seconds | MiB |
+| --- | --- | --- | --- |
+"""
+
+
+def _growth() -> str:
+    """The table of what more sites and more paths cost."""
+    rows = [
+        f"| {what} | {count:,} | {seconds:.3g} | {mebibytes:.0f} |\n"
+        for what, count, seconds, mebibytes in growth(
+            (100, 1000, 10_000, 100_000), (10_000, 100_000, 1_000_000)
+        )
+    ]
+    return _GROWN + "".join(rows)
 
 
 if __name__ == "__main__":

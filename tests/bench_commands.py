@@ -151,6 +151,30 @@ def _of_sites(ground: Ground, check: Sequence[str], home: Path) -> Iterator[Work
     )  # fmt: skip
 
 
+def growth(sites: Sequence[int], files: Sequence[int]) -> Iterator[tuple[str, int, float, float]]:
+    """How cost grows: the work, how many sites (or paths), seconds and MiB, once each."""
+    with tempfile.TemporaryDirectory() as folder:
+        home = Path(folder)
+        survey = str(home / "grown.survey")
+        for count in sites:
+            with hosted("httpd", count) as ground:
+                take = ["survey", "--engine", f"httpd:{ground.config}", "--out", survey]
+                url = f"http://s{count // 2}.test:{PORT}/"
+                for what, words in (
+                    ("survey", take),
+                    ("audit", ["audit", "--survey", survey, "--format", "json"]),
+                    ("follow", ["follow", "--survey", survey, "--to", ADDRESS, url]),
+                ):
+                    done = ran([*_ECUMEN, *words], home, measured=True)
+                    yield f"{what} of httpd sites", count, done.seconds, done.mebibytes
+        for count in files:
+            with hosted("httpd", 10, count // 10) as ground:
+                base = str(ground.base / "www")
+                take = ["survey", "--engine", f"httpd:{ground.config}", "--scan", base]
+                done = ran([*_ECUMEN, *take, "--out", survey], home, measured=True)
+                yield "survey --scan of paths", count, done.seconds, done.mebibytes
+
+
 def told() -> Iterator[tuple[str, float, str, float, float, float]]:
     """What, seconds, baseline, its seconds, the goal in seconds, memory in MiB; row by row."""
     with tempfile.TemporaryDirectory() as folder:
