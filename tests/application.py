@@ -26,11 +26,12 @@ FLAGS = (
 
 @dataclass(frozen=True)
 class Application:
-    """address: without a slash at its end."""
+    """address: without a slash at its end. home: where its records are."""
 
     address: str
     name: str
     password: str
+    home: Path
 
     def sign_in(self, page: Page) -> None:
         page.goto(self.address)
@@ -91,7 +92,7 @@ def _running(home: Path, word: str) -> Iterator[Application]:
         assert found is not None, said
         address = f"http://127.0.0.1:{port}"
         _wait(address)
-        yield Application(address, found[1], found[2])
+        yield Application(address, found[1], found[2], home)
     finally:
         process.terminate()
         process.communicate(timeout=20)
