@@ -9,9 +9,10 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from click.testing import CliRunner
+from click.testing import CliRunner, Result
 
 from ecumen.audit.finding import Impact
+from ecumen.errors import PlanError
 from ecumen.operations import Operation
 from ecumen.operations.acl import AclGrant
 from ecumen.operations.link import Link
@@ -152,6 +153,23 @@ def test_the_command_says_it_and_its_status_says_whether_it_gets_worse(tmp_path:
     assert run(mode(survey, "/srv/b", "go-x"))[0] == 1
     assert run(Mode("/srv/b", "0700", "0711"))[0] == 2
     assert "made for other" in run(mode(survey, "/srv/a", "o+x"), host="other")[1]
+
+
+def test_the_plan_of_a_finding_is_rehearsed_as_the_audit_writes_it(tmp_path: Path) -> None:
+    taken, plan = tmp_path / "s.survey", tmp_path / "p.json"
+    with taken.open("wb") as stream:
+        write_survey(surveyed(CONFIG, *FILES), stream)
+
+    def run(*options: str) -> Result:
+        return CliRunner().invoke(ecumen, options, standalone_mode=False)
+
+    audit = ("audit", "--survey", str(taken))
+    findings = json.loads(run(*audit, "--format", "json").stdout)["findings"]
+    (shut,) = [each["key"] for each in findings if each["id"] == "ladder.shut"]
+    plan.write_text(run(*audit, "--plan", shut).stdout)
+    done = run("rehearse", "--survey", str(taken), str(plan))
+    assert "1 front page comes back" in done.output
+    assert isinstance(run(*audit, "--plan", "none").exception, PlanError)
 
 
 # --- beside a real server ---

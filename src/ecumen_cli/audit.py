@@ -6,9 +6,12 @@ import sys
 
 import click
 
-from ecumen.audit import Impact
+from ecumen.audit import Audit, Impact
 from ecumen.audit import audit as run
+from ecumen.errors import PlanError
+from ecumen.operations import Plan, PlanGround
 from ecumen.passage import Follower
+from ecumen.survey import Survey
 from ecumen_cli import exit as statuses
 from ecumen_cli.files import open_survey, patterns_apart
 from ecumen_cli.reports import FORMATS
@@ -28,7 +31,12 @@ from ecumen_machine.spread import spread
     type=click.Choice([impact.value for impact in Impact]),
     help="Exit status 1 where anything of this impact is found; may be given more than once.",
 )
-def audit(survey_file: str, form: str, fail_on: tuple[str, ...]) -> int:
+@click.option(
+    "--plan",
+    "key",
+    help="In place of all findings: the plan that mends the one of this key, as rehearse takes it.",
+)
+def audit(survey_file: str, form: str, fail_on: tuple[str, ...], key: str | None) -> int:
     """Finds outages, exposures, clashes and drift over all sites, each with its evidence."""
     patterns_apart()
     survey = open_survey(survey_file)
@@ -42,7 +50,22 @@ def audit(survey_file: str, form: str, fail_on: tuple[str, ...]) -> int:
         found = run(Follower(survey), progress, spread)
     if shown:
         click.echo("\r\033[K", nl=False, err=True)
+    if key is not None:
+        sys.stdout.write(_plan(survey, found, key).write())
+        return statuses.DONE
     sys.stdout.write(FORMATS[form](survey, found))
     if any(finding.impact.value in fail_on for finding in found.findings):
         return statuses.FOUND
     return statuses.WITH_GAPS if found.failed_checks else statuses.DONE
+
+
+def _plan(survey: Survey, found: Audit, key: str) -> Plan:
+    """The plan of a finding's first remedy that holds one. Raises PlanError."""
+    finding = next((each for each in found.findings if each.key == key), None)
+    if finding is None:
+        raise PlanError(f"no finding has the key {key}: --format json tells the keys")
+    for remedy in finding.remedies:
+        if remedy.operations:
+            ground = PlanGround(survey.host, survey.taken_at)
+            return Plan(remedy.title, ground, tuple(remedy.operations), (finding.key,))
+    raise PlanError(f"what mends {finding.title!r} is a person's to write: there is no plan for it")
