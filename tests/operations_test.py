@@ -43,6 +43,7 @@ from ecumen.operations.switch import Switch
 from ecumen.operations.trial import Trial
 from ecumen.survey import Account, Entry, Group, Kind, Survey
 from ecumen_machine.files import Collector
+from ecumen_machine.hands import MachineHands
 from tests.builders import server
 from tests.hands import PlainHands
 
@@ -122,15 +123,31 @@ def shapes(survey: Survey) -> dict[str, tuple[object, ...]]:
     return {each.path: shape(each) for each in survey.files}
 
 
+class RealHands(MachineHands):
+    """Those of the agent; switches are remembered alone."""
+
+    def __init__(self, **switches: bool) -> None:
+        self.switches = switches
+
+    def switch(self, name: str) -> bool | None:
+        return self.switches.get(name)
+
+    def turn(self, name: str, on: bool) -> None:
+        self.switches[name] = on
+
+
 @pytest.mark.server
-def test_what_is_simulated_is_done_and_comes_back(tmp_path: Path, seed: int) -> None:
+@pytest.mark.parametrize("kind", [PlainHands, RealHands])
+def test_what_is_simulated_is_done_and_comes_back(
+    tmp_path: Path, seed: int, kind: type[PlainHands | RealHands]
+) -> None:
     kinds = Counter[str]()
     for number in range(35):
         rng = random.Random(seed * 1000 + number)
         top = tmp_path / f"t{number}"
         grown(top, rng)
         before = surveyed(top)
-        draft, hands = Trial(before), PlainHands(reads=False)
+        draft, hands = Trial(before), kind(reads=False)
         plan: list[Operation] = []
         for _ in range(rng.randint(1, 4)):
             operation = chosen(rng, top, before, draft)

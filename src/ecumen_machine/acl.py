@@ -1,4 +1,4 @@
-"""POSIX ACLs out of extended attributes.
+"""POSIX ACLs out of extended attributes, and into them.
 
 Source: linux/posix_acl_xattr.h: a version, then (tag, permissions, id) for each entry.
 """
@@ -25,3 +25,25 @@ def decode(value: bytes) -> Acl | None:
             return None
         entries.append(AclEntry(_TAGS[tag], number if tag in _NAMED else None, perms & 7))
     return tuple(entries)
+
+
+_NUMBERS = {("user", False): 1, ("user", True): 2, ("group", False): 4, ("group", True): 8,
+            ("mask", False): 16, ("other", False): 32}  # fmt: skip
+_NOBODY = 0xFFFFFFFF
+
+
+def encode(acl: Acl) -> bytes:
+    """The attribute. Raises ValueError for entries that stand there twice, which the kernel would
+    take.
+    """
+    rows = sorted(
+        (
+            _NUMBERS[each.tag, each.id is not None],
+            _NOBODY if each.id is None else each.id,
+            each.perms,
+        )
+        for each in acl
+    )
+    if len({row[:2] for row in rows}) < len(rows):
+        raise ValueError("an entry of an ACL stands there twice")
+    return struct.pack("<I", 2) + b"".join(struct.pack("<HHI", t, p, n) for t, n, p in rows)
