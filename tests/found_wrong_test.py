@@ -182,6 +182,17 @@ def test_the_name_in_the_greeting_answers_what_is_refused_before_the_host_is_rea
     assert found.site.name == "one.test"
 
 
+def test_rewriting_without_a_rule_still_asks_whether_links_may_be_followed() -> None:
+    for rule in ("", "RewriteRule ^nothing-like-it$ /x"):
+        for options, status in (("None", 403), ("FollowSymLinks", 200)):
+            lines = ("<Directory /srv/a>", f"Options {options}", "RewriteEngine On", rule,
+                     "</Directory>")  # fmt: skip
+            survey = server(host("*:80", "a", *lines), FILES)
+            answer = Follower(survey).brief(read_request("http://x.test/", to="192.0.2.10"))
+            assert (answer["decided"], answer["status"]) == (True, status), (rule, options)
+            assert passage(survey, "http://x.test/").status == status
+
+
 def test_slashes_are_merged_as_the_greeted_server_has_it() -> None:
     """Until the Host header is read, the name in the greeting has chosen."""
     blocks = "".join(

@@ -36,7 +36,10 @@ _HTTPD = (
     "ForceType text/x-all", "AddHandler odd .txt", "SetHandler None", "AddDefaultCharset utf-8",
     '<Files "page*">\nRequire all denied\n</Files>', "RedirectMatch ^/page /index.html",
     "FallbackResource /index.html", "AuthType Basic\nAuthName x", "IndexOptions Charset=UTF-8",
-    *["AuthType Basic\nAuthName x\nRequire valid-user"] * 2,
+    *["AuthType Basic\nAuthName x\nRequire valid-user"] * 2, "RewriteEngine On",
+    "RewriteEngine On\nRewriteRule ^page /index.html", "RewriteEngine On\nRewriteBase /",
+    "RewriteEngine On\nRewriteOptions AllowNoSlash\nRewriteRule ^none - [F]",
+    "RewriteEngine On\nRewriteOptions Inherit",
 )  # fmt: skip
 _HOST = (
     "Alias /other /srv/b", "Alias /other/ /srv/b", "AliasMatch ^/other(.*) /srv/b$1",

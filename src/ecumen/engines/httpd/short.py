@@ -248,7 +248,8 @@ class ShortAnswers:
             return None
         rules = None if settings.access is None else _alike(settings.access)
         rewriting = settings.rewriting
-        if rewriting is not None and not (rewriting.on and rewriting.folder and rewriting.rules):
+        # Without any rule it still asks whether links may be followed.
+        if rewriting is not None and not (rewriting.on and rewriting.folder is not None):
             rewriting = None
         return _Held(
             settings,
