@@ -222,7 +222,7 @@ def test_what_is_rehearsed_is_what_comes_of_doing_it(seed: int) -> None:
             for path in ("", "index.html", "other.html", "sub/")
         ]
         with httpd(config, ADDRESSES[0], PORTS[0]):
-            for _ in range(12):
+            for _ in range(6):
                 plan = random_plan(survey, base, rng)
                 found = of(survey, *plan)
                 assert not found.stale

@@ -213,29 +213,6 @@ def test_what_cannot_be_followed_says_so(page: Page, application: Application) -
     expect(page.get_by_role("alert")).to_contain_text("only http and https")
 
 
-def test_a_survey_file_is_loaded_on_the_screen(
-    page: Page, application: Application, tmp_path: Path
-) -> None:
-    # One job after the other.
-    logs_are_read(page)
-    page.goto(f"{application.address}/surveys")
-    loading = page.get_by_role("region", name="Load a survey").get_by_role("status")
-    bad = tmp_path / "bad.survey"
-    bad.write_text("no zip")
-    page.get_by_label("Load a survey file").set_input_files(bad)
-    expect(loading).to_contain_text("not a survey file")
-    good = tmp_path / "good.survey"
-    with good.open("wb") as stream:
-        write_survey(server("<VirtualHost *:80>\nDocumentRoot /srv\n</VirtualHost>\n"), stream)
-    page.get_by_label("Load a survey file").set_input_files(good)
-    expect(loading).to_contain_text("done")
-    last = page.get_by_role("main").get_by_role("listitem").last
-    expect(last).to_contain_text("1970-01-01 00:00 UTC")
-    # The job's number stands in the address: it is found again after a reload.
-    page.reload()
-    expect(loading).to_contain_text("done")
-
-
 @pytest.mark.parametrize(
     "path",
     [
@@ -699,3 +676,26 @@ def test_a_site_is_seen_in_figures_ways_and_lines_and_new_lines_come(
     expect(shown).to_contain_text("/lantern-probe")
     shown.get_by_role("link", name="follow this request").click()
     expect(outcome(page)).to_contain_text("404")
+
+
+def test_a_survey_file_is_loaded_on_the_screen(
+    page: Page, application: Application, tmp_path: Path
+) -> None:
+    # One job after the other: by now the logs are read, or nearly.
+    logs_are_read(page)
+    page.goto(f"{application.address}/surveys")
+    loading = page.get_by_role("region", name="Load a survey").get_by_role("status")
+    bad = tmp_path / "bad.survey"
+    bad.write_text("no zip")
+    page.get_by_label("Load a survey file").set_input_files(bad)
+    expect(loading).to_contain_text("not a survey file")
+    good = tmp_path / "good.survey"
+    with good.open("wb") as stream:
+        write_survey(server("<VirtualHost *:80>\nDocumentRoot /srv\n</VirtualHost>\n"), stream)
+    page.get_by_label("Load a survey file").set_input_files(good)
+    expect(loading).to_contain_text("done")
+    last = page.get_by_role("main").get_by_role("listitem").last
+    expect(last).to_contain_text("1970-01-01 00:00 UTC")
+    # The job's number stands in the address: it is found again after a reload.
+    page.reload()
+    expect(loading).to_contain_text("done")
