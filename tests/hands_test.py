@@ -119,3 +119,14 @@ def test_an_acl_is_written_as_it_is_read() -> None:
     assert set(again) == set(acl)
     with pytest.raises(ValueError, match="twice"):
         encode((*acl, AclEntry("user", 5, 7)))
+
+
+def test_folders_may_be_nested_as_deep_as_a_path_is_long(tmp_path: Path) -> None:
+    made = [f"{tmp_path}/{'/'.join('d' * depth)}" for depth in range(1, 1500)]
+    for path in made:
+        os.mkdir(path)
+    try:
+        assert list(HANDS.below(str(tmp_path))) == made
+    finally:
+        for path in reversed(made):
+            os.rmdir(path)

@@ -128,6 +128,7 @@ def answers(survey: Survey, engines: tuple[Engine, ...]) -> list[object]:
     found: list[object] = []
     for engine in engines:
         found += [list(all_sites(engine)), engine.listens, engine.breaks, sorted(engine.files)]
+        found.append(dict(engine.missing))
     for name in ("a.test", "y.a.test", "x.b.test", "z.b.test", "c.test", "none.test", "192.0.2.10"):
         for port in (80, 8080):
             for path in ("/", "/x", "/q"):

@@ -39,18 +39,21 @@ class MachineHands:
             return None
 
     def below(self, path: str) -> Iterator[str]:
-        """All that lies below a folder, the upper first."""
-        try:
-            with within(path) as anchor:
-                names = sorted(os.scandir(anchor), key=lambda each: os.fsencode(each.name))
-                found = [(each.name, each.is_dir(follow_symlinks=False)) for each in names]
-        except (FileNotFoundError, NotADirectoryError, SwappedError):
-            return
-        for name, is_folder in found:
-            inner = f"{path.rstrip('/')}/{name}"
-            yield inner
-            if is_folder:
-                yield from self.below(inner)
+        """All that lies below a folder, the upper first; an owner may nest any number."""
+        stack = [path]
+        while stack:
+            folder = stack.pop()
+            try:
+                with within(folder) as anchor:
+                    names = sorted(os.scandir(anchor), key=lambda each: os.fsencode(each.name))
+                    found = [(each.name, each.is_dir(follow_symlinks=False)) for each in names]
+            except (FileNotFoundError, NotADirectoryError, SwappedError):
+                continue
+            for name, is_folder in found:
+                inner = f"{folder.rstrip('/')}/{name}"
+                yield inner
+                if is_folder:
+                    stack.append(inner)
 
     def switch(self, name: str) -> bool | None:
         """How a switch of the policy in force stands."""

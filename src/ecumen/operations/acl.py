@@ -11,7 +11,6 @@ from ecumen.operations.operation import Hands
 from ecumen.operations.quoting import quoted
 from ecumen.survey import Acl, AclEntry, Entry, Survey, acl_text, parse_acl
 
-_TEXT = re.compile(r"(user|group):[^:,\s]+:[r-][w-][x-]\Z")
 _ORDER = {"user": 0, "group": 1, "mask": 2, "other": 3}
 
 
@@ -19,8 +18,22 @@ _ORDER = {"user": 0, "group": 1, "mask": 2, "other": 3}
 class AclState(Attribute):
     """States are whole ACLs with numbers, as
     `user::rwx,user:1001:r-x,group::r-x,mask::r-x,other::---`; of a path that has none, those three
-    of its mode.
+    of its mode. name: the one entry that is changed, of the form that each kind has.
     """
+
+    form: ClassVar[re.Pattern[str]]
+    name: str = ""
+
+    def __post_init__(self) -> None:
+        self.check(self.name)
+        parse_acl(self.was)
+        parse_acl(self.to)
+
+    @classmethod
+    def check(cls, name: str) -> None:
+        """Raises ValueError for what is no entry."""
+        if not cls.form.match(name):
+            raise ValueError(f"no entry of an ACL: {name}")
 
     @staticmethod
     def state(entry: Entry) -> str:
@@ -47,21 +60,14 @@ class AclGrant(AclState):
     """name: the entry that is set, as `user:NAME:r-x`; the mask is worked out anew."""
 
     what: ClassVar[str] = "acl"
-    name: str = ""
-
-    def __post_init__(self) -> None:
-        if not _TEXT.match(self.name):
-            raise ValueError(f"no entry of an ACL: {self.name}")
-        parse_acl(self.was)
-        parse_acl(self.to)
+    form = re.compile(r"(user|group):[^:,\s]+:[r-][w-][x-]\Z")
 
     @classmethod
     def of(cls, survey: Survey, entry: Entry, text: str) -> AclGrant:
         """text: as `name`. Raises LookupError for an account or group that is not there, ValueError
         for what is no entry.
         """
-        if not _TEXT.match(text):
-            raise ValueError(f"no entry of an ACL: {text}")
+        cls.check(text)
         given = _numbered(survey, text)
         return cls(entry.path, cls.state(entry), acl_text(_granted(_acl(entry), given)), None, text)
 

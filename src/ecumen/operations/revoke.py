@@ -8,9 +8,7 @@ from typing import ClassVar
 
 from ecumen.operations.acl import AclState, number_of
 from ecumen.operations.quoting import quoted
-from ecumen.survey import Entry, Survey, acl_text, parse_acl
-
-_TEXT = re.compile(r"(user|group):[^:,\s]+\Z")
+from ecumen.survey import Entry, Survey, acl_text
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,19 +18,12 @@ class AclRevoke(AclState):
     """
 
     what: ClassVar[str] = "acl-entry-gone"
-    name: str = ""
-
-    def __post_init__(self) -> None:
-        if not _TEXT.match(self.name):
-            raise ValueError(f"no entry of an ACL: {self.name}")
-        parse_acl(self.was)
-        parse_acl(self.to)
+    form = re.compile(r"(user|group):[^:,\s]+\Z")
 
     @classmethod
     def of(cls, survey: Survey, entry: Entry, name: str) -> AclRevoke:
         """Raises LookupError for an account or group that is not there, or has no entry."""
-        if not _TEXT.match(name):
-            raise ValueError(f"no entry of an ACL: {name}")
+        cls.check(name)
         tag, _, who = name.partition(":")
         gone = (tag, number_of(survey, tag, who))
         acl = entry.acl or ()

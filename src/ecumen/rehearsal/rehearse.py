@@ -26,7 +26,7 @@ from ecumen.passage import Follower, Request
 from ecumen.passage.request import escaped_path
 from ecumen.survey import Delta, Kind, after
 
-MOST_WITHIN = 200  # paths below a folder that are asked for
+MOST_WITHIN = 200  # paths below a folder that are looked at
 MOST_ASKED = 5000  # addresses beside the front pages
 _WORSE = (Impact.OUTAGE, Impact.EXPOSURE)
 
@@ -204,8 +204,11 @@ def _asked(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[_Pair]:
         seen.add(front.request.key)
         outcomes = _said(before, front), _said(then, then.ask(front.request))
         yield site, True, front.request, *outcomes
+    most = len(seen) + MOST_ASKED
     for site, request in _inside(scenes, delta):
-        if request.key not in seen and len(seen) < len(before.sites) + MOST_ASKED:
+        if len(seen) >= most:
+            return
+        if request.key not in seen:
             seen.add(request.key)
             outcomes = _said(before, before.ask(request)), _said(then, then.ask(request))
             yield site, False, request, *outcomes
@@ -237,14 +240,12 @@ def _below(scene: Scene, paths: Iterable[str]) -> Iterator[str]:
         left, stack = MOST_WITHIN, [path] if entry.kind is Kind.DIR else []
         while stack and left > 0:
             folder = stack.pop()
-            for name in files.children(folder):
+            for name in files.children(folder)[:left]:
+                left -= 1
                 inner = files.get(f"{folder.rstrip('/')}/{name}")
-                if inner is None:
-                    continue
-                if inner.kind is Kind.DIR:
+                if inner is not None and inner.kind is Kind.DIR:
                     stack.append(inner.path)
-                elif left > 0:
-                    left -= 1
+                elif inner is not None:
                     yield inner.path
 
 

@@ -104,8 +104,6 @@ class Extra:
 _PLAIN = Extra(None, None, None, ())
 # path, kind, mode, uid, gid, size, mtime, ctime, listed, context
 PlainRow = tuple[str, str, int, int, int, int, int, int, bool, str | None]
-# The same by numbers of kinds and contexts, with what few have behind.
-Row = tuple[str, int, int, int, int, int, int, int, int, int, Extra | None]
 # A path's numbers, and of which type of array they are. context: a number among the names of
 # contexts.
 COLUMNS = {
@@ -467,16 +465,6 @@ class FileTable:
             bool(self.listed[row]),
             extra.flags,
         )
-
-    def rows(self) -> Iterator[Row]:
-        """Every row as it stands, without an entry being made of it."""
-        columns = (
-            self.kind, self.mode, self.uid, self.gid, self.size, self.mtime, self.ctime,
-            self.listed, self.context,
-        )  # fmt: skip
-        get = self._extra.get
-        numbered = enumerate(zip(self._each_path(), *columns, strict=True))
-        return ((*row, get(number)) for number, row in numbered)
 
     def add_plain(self, rows: Sequence[PlainRow]) -> None:
         """Adds rows of files and folders without anything that few have, all at once."""
