@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import itertools
 import os
+import shutil
 import subprocess
+import tempfile
 from collections.abc import Iterable
 from pathlib import Path
 
@@ -16,6 +19,7 @@ class PlainHands:
 
     def __init__(self, **switches: bool) -> None:
         self.switches = switches
+        self.kept, self.numbers = tempfile.mkdtemp(), itertools.count()
 
     def entry(self, path: str) -> Entry | None:
         if not os.path.lexists(path):
@@ -27,26 +31,38 @@ class PlainHands:
     def below(self, path: str) -> Iterable[str]:
         return [str(each) for each in sorted(Path(path).rglob("*"))]
 
+    def names(self, path: str) -> list[str]:
+        return sorted(os.listdir(path)) if os.path.isdir(path) else []
+
+    def content(self, path: str) -> bytes | None:
+        there = Path(path)
+        return there.read_bytes() if there.is_file() and not there.is_symlink() else None
+
+    def text(self, path: str) -> None: ...
+
+    def aside(self, path: str) -> str:
+        return f"{self.kept}/{next(self.numbers)}"
+
     def switch(self, name: str) -> bool | None:
         return self.switches.get(name)
 
-    def set_mode(self, path: str, mode: int) -> None:
-        Path(path).chmod(mode)
+    def set_mode(self, entry: Entry, mode: int) -> None:
+        Path(entry.path).chmod(mode)
 
-    def set_owner(self, path: str, uid: int | None, gid: int | None) -> None:
-        os.lchown(path, -1 if uid is None else uid, -1 if gid is None else gid)
+    def set_owner(self, entry: Entry, uid: int | None, gid: int | None) -> None:
+        os.lchown(entry.path, -1 if uid is None else uid, -1 if gid is None else gid)
 
-    def set_acl(self, path: str, acl: Acl) -> None:
+    def set_acl(self, entry: Entry, acl: Acl) -> None:
         text = acl_text(acl)
-        subprocess.run(["setfacl", "-b", "--", path], check=True)
-        subprocess.run(["setfacl", "--set", text, "--", path], check=True)
+        subprocess.run(["setfacl", "-b", "--", entry.path], check=True)
+        subprocess.run(["setfacl", "--set", text, "--", entry.path], check=True)
 
-    def set_context(self, path: str, context: str) -> None:
+    def set_context(self, entry: Entry, context: str) -> None:
         if context:
             data = context.encode() + b"\0"
-            os.setxattr(path, "security.selinux", data, follow_symlinks=False)
+            os.setxattr(entry.path, "security.selinux", data, follow_symlinks=False)
         else:
-            os.removexattr(path, "security.selinux", follow_symlinks=False)
+            os.removexattr(entry.path, "security.selinux", follow_symlinks=False)
 
     def turn(self, name: str, on: bool) -> None:
         self.switches[name] = on
@@ -69,3 +85,27 @@ class PlainHands:
             there.unlink()
         else:
             there.rmdir()
+
+    def make_file(self, path: str, content: bytes, mode: int, uid: int, gid: int) -> None:
+        Path(path).write_bytes(content)
+        os.chown(path, uid, gid)
+        Path(path).chmod(mode)
+
+    def write(self, entry: Entry, was: str, content: bytes, there: str) -> None:
+        shutil.copy(entry.path, there)
+        Path(entry.path).write_bytes(content)
+
+    def swap(self, path: str, there: str) -> None:
+        one, other = Path(path), Path(there)
+        held = one.read_bytes()
+        one.write_bytes(other.read_bytes())
+        other.write_bytes(held)
+
+    def put_aside(self, entry: Entry, there: str) -> None:
+        os.rename(entry.path, there)
+
+    def forget(self, there: str) -> None:
+        if os.path.isdir(there) and not os.path.islink(there):
+            shutil.rmtree(there)
+        elif os.path.lexists(there):
+            os.unlink(there)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import importlib
+import itertools
 import json
 import os
 import pkgutil
 import random
 import subprocess
+import tempfile
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
@@ -32,11 +34,13 @@ from ecumen.operations import (
 from ecumen.operations.acl import AclGrant
 from ecumen.operations.attribute import Attribute
 from ecumen.operations.context import Context
+from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.owner import Owner, OwningGroup
 from ecumen.operations.plan import standings
+from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
 from ecumen.operations.revoke import AclRevoke
 from ecumen.operations.switch import Switch
@@ -55,7 +59,13 @@ TYPES = ("u:r:a_t:s0", "u:r:b_t:s0")
 def surveyed(top: Path) -> Survey:
     collector = Collector()
     collector.trees([str(top)])
-    return replace(server(""), files=collector.table(), accounts=ACCOUNTS, groups=GROUPS)
+    files = collector.table()
+    texts = {
+        each.path: Path(each.path).read_bytes()
+        for each in files
+        if each.kind is Kind.FILE and each.path.startswith(f"{top}/")
+    }
+    return replace(server(""), files=files, accounts=ACCOUNTS, groups=GROUPS, texts=texts)
 
 
 def grown(top: Path, rng: random.Random) -> None:
@@ -101,6 +111,11 @@ def chosen(rng: random.Random, top: Path, survey: Survey, draft: Trial) -> Opera
     ]  # fmt: skip
     if entry.path != str(top):
         kinds.append(lambda: Rename.of(draft, entry.path, f"{new}-\udcfe 'x"))
+        kinds.append(lambda: Remove.of(draft, entry.path))
+    data = rng.choice([b"", b"a\n'b' $(x)", b"\xff\xc3\xa9%s\\"])
+    kinds.append(lambda: File.of(draft, new, data, rng.choice(["0640", "4755"]), 5, 60))
+    if entry.kind is Kind.FILE:
+        kinds += [lambda: File.of(draft, entry.path, data)] * 2
     if not link:
         change = rng.choice(["o+x", "go-rwx", "u+s", "0751", "ug+rw"])
         if change == "u+s":
@@ -120,7 +135,7 @@ def shape(entry: Entry) -> tuple[object, ...]:
 
 
 def shapes(survey: Survey) -> dict[str, tuple[object, ...]]:
-    return {each.path: shape(each) for each in survey.files}
+    return {each.path: (*shape(each), survey.texts.get(each.path)) for each in survey.files}
 
 
 class RealHands(MachineHands):
@@ -128,6 +143,10 @@ class RealHands(MachineHands):
 
     def __init__(self, **switches: bool) -> None:
         self.switches = switches
+        self.top, self.numbers = tempfile.mkdtemp(), itertools.count()
+
+    def aside(self, path: str) -> str:
+        return f"{self.top}/aside/{next(self.numbers)}"
 
     def switch(self, name: str) -> bool | None:
         return self.switches.get(name)
@@ -161,13 +180,14 @@ def test_what_is_simulated_is_done_and_comes_back(
             again = read_operation(json.loads(json.dumps(written(operation))))
             assert again == operation
             kept.append(again.keep(hands))
-            if rng.random() < 0.5 and not isinstance(again, Switch):
+            by_shell = rng.random() < 0.5 and not isinstance(again, Switch | Remove)
+            if by_shell:
                 if again.standing(hands) is Standing.DUE:
                     subprocess.run(["bash", "-c", again.shell()], check=True)
             else:
-                again.forward(hands)
+                again.forward(hands, kept[-1])
             assert again.standing(hands) is Standing.DONE, again
-            again.forward(hands)
+            again.forward(hands, kept[-1])
         assert shapes(surveyed(top)) == shapes(told), plan
         assert all(hands.switch(name) == on for name, on in draft.delta.switches.items())
         for operation, was in reversed(list(zip(plan, kept, strict=True))):

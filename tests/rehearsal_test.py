@@ -228,7 +228,7 @@ def test_what_is_rehearsed_is_what_comes_of_doing_it(seed: int) -> None:
                 assert not found.stale
                 before = {url: asked(url) for url in pages}
                 for operation in plan:
-                    operation.forward(hands)
+                    operation.forward(hands, operation.keep(hands))
                 survey = take_survey(spec, [str(base)])
                 now = Follower(survey)
                 said = {each.url: each for each in found.addresses}

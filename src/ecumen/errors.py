@@ -19,5 +19,9 @@ class RequestError(EcumenError):
     """The address or the options of a request cannot be understood."""
 
 
+class ChangedError(EcumenError):
+    """Somebody else changed what an operation was about to change."""
+
+
 class PlanError(EcumenError):
     """The plan is not one, or one of its operations makes no sense."""

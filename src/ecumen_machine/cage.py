@@ -10,7 +10,6 @@ from __future__ import annotations
 import ctypes
 import ipaddress
 import os
-import re
 import select
 import signal
 import socket
@@ -19,6 +18,7 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 
 from ecumen.errors import EcumenError
+from ecumen_machine.mounts import unescaped
 from ecumen_machine.programs import PLACES
 
 LONGEST_CHECK = 30.0  # seconds
@@ -160,13 +160,12 @@ def _mount(source: str | None, target: str, kind: str | None, flags: int, data: 
 
 
 def _mounts() -> list[tuple[str, str]]:
-    """(path, kind) of what is mounted, in order; proc(5) escapes spaces."""
+    """(path, kind) of what is mounted, in order."""
     found = []
     with open("/proc/self/mounts", "rb") as stream:
         for line in stream:
             _, path, kind = line.split()[:3]
-            plain = re.sub(rb"\\([0-7]{3})", lambda code: bytes([int(code[1], 8)]), path)
-            found.append((os.fsdecode(plain), kind.decode()))
+            found.append((os.fsdecode(unescaped(path)), kind.decode()))
     return found
 
 

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 from itertools import islice
 
-from ecumen.survey import Entry, FileTable, Gap, Kind
+from ecumen.survey import Acl, Entry, FileTable, Gap, Kind
 from ecumen.survey.files import KINDS, Columns
 from ecumen_machine.acl import decode
 from ecumen_machine.capture import KIND_OF, PSEUDO, capture
@@ -32,6 +32,22 @@ def entry_of(path: str) -> Entry:
     folder, _, leaf = path.rpartition("/")
     with within(folder) as anchor:
         return _entry(path, f"{anchor}/{leaf}")
+
+
+def acl_at(at: str) -> Acl | None:
+    """The ACL of what a path or a handle leads to."""
+    try:
+        return decode(os.getxattr(at, "system.posix_acl_access"))
+    except OSError:
+        return None
+
+
+def context_at(at: str) -> str | None:
+    """The security context of what a path or a handle leads to."""
+    try:
+        return os.getxattr(at, "security.selinux").rstrip(b"\0").decode("utf-8", "replace")
+    except OSError:
+        return None
 
 
 def _entry(path: str, at: str) -> Entry:

@@ -45,6 +45,7 @@ from ecumen_machine import cage, contexts, programs
 from ecumen_machine.confine import become_nobody_else
 from ecumen_machine.files import MOST_BEHIND, Collector
 from ecumen_machine.handles import Reached, is_its_own, reached, reopened, writers_of
+from ecumen_machine.mounts import unescaped
 from ecumen_machine.withheld import LARGEST_TEXT, blacked, content_withheld, place_withheld
 
 # Looking names up must not hold the survey up: what has no answer by then is not known (seconds).
@@ -497,7 +498,7 @@ def mount_of_line(line: bytes) -> Mount:
     own, _, behind = line.partition(b" - ")
     _, _, _, _, point, options, *_ = own.split(b" ")
     kind, _, whole = behind.split(b" ", 2)
-    path = re.sub(rb"\\([0-7]{3})", lambda octal: bytes([int(octal[1], 8)]), point)
+    path = unescaped(point)
     told = {*options.split(b","), *whole.split(b",")}
     return Mount(os.fsdecode(path), os.fsdecode(kind), b"ro" in told, b"noexec" in told)
 

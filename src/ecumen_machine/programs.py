@@ -20,6 +20,7 @@ import psutil
 from ecumen.errors import EcumenError
 from ecumen_machine.envvars import variables
 from ecumen_machine.handles import is_its_own, reached, reopened
+from ecumen_machine.mounts import unescaped
 
 _HTTPD = ("apache2", "httpd")
 PLACES = "/usr/sbin:/usr/local/sbin:/usr/bin:/usr/local/bin:/sbin:/bin"
@@ -221,16 +222,13 @@ _MADE_UP_WITHIN = tuple(f"{path}/" for path in _MADE_UP)
 def _mounted(pid: int) -> dict[str, tuple[str, str]]:
     """By the place of each mount: the device, and which folder of it is there."""
     found: dict[str, tuple[str, str]] = {}
-    with open(f"/proc/{pid}/mountinfo", encoding="utf-8", errors="surrogateescape") as stream:
+    with open(f"/proc/{pid}/mountinfo", "rb") as stream:
         for line in stream:
-            fields = line.split(" ")
+            fields = line.split(b" ")
             if len(fields) > 5:
-                place = _OCTAL.sub(lambda code: chr(int(code[1], 8)), fields[4])
-                found[place] = (fields[2], fields[3])
+                device, folder = map(os.fsdecode, fields[2:4])
+                found[os.fsdecode(unescaped(fields[4]))] = (device, folder)
     return found
-
-
-_OCTAL = re.compile(r"\\([0-7]{3})")
 
 
 def _runs(process: psutil.Process, program: str) -> bool:

@@ -51,8 +51,8 @@ class AclState(Attribute):
         return replace(entry, mode=(entry.mode & ~0o777) | mode, acl=None if plain else acl)
 
     @staticmethod
-    def put(hands: Hands, path: str, state: str) -> None:
-        hands.set_acl(path, parse_acl(state))
+    def put(hands: Hands, entry: Entry, state: str) -> None:
+        hands.set_acl(entry, parse_acl(state))
 
 
 @dataclass(frozen=True, slots=True)

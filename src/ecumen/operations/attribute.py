@@ -43,8 +43,8 @@ class Attribute(Operation):
 
     @staticmethod
     @abstractmethod
-    def put(hands: Hands, path: str, state: str) -> None:
-        """Sets the state of a path."""
+    def put(hands: Hands, entry: Entry, state: str) -> None:
+        """Sets the state of what was looked at."""
 
     @classmethod
     def kept(cls, entry: Entry) -> str:
@@ -52,9 +52,15 @@ class Attribute(Operation):
         return cls.state(entry)
 
     @classmethod
-    def restore(cls, hands: Hands, path: str, kept: str) -> None:
+    def restore(cls, hands: Hands, entry: Entry, kept: str) -> None:
         """Sets all of it back."""
-        cls.put(hands, path, kept)
+        cls.put(hands, entry, kept)
+
+    def ours(self, entry: Entry, kept: str) -> bool:
+        """Whether an entry is as this leaves it, done or half undone: what others changed since
+        is not ours to take back.
+        """
+        return self.state(entry) == self.to
 
     @classmethod
     def census(cls, looking: Looking, path: str) -> Census:
@@ -80,19 +86,18 @@ class Attribute(Operation):
     def keep(self, looking: Looking) -> Before:
         return tuple((entry.path, self.kept(entry)) for entry in self._whole(looking))
 
-    def forward(self, hands: Hands) -> None:
+    def forward(self, hands: Hands, kept: Before) -> None:
         for entry in self._whole(hands):
             # A change that changes nothing would still touch the time of change, and backups would
             # take the file again.
             if self.state(entry) != self.to:
-                self.put(hands, entry.path, self.to)
+                self.put(hands, entry, self.to)
 
     def backward(self, hands: Hands, kept: Before) -> None:
         for path, before in kept:
             entry = hands.entry(path)
-            # What somebody else has changed since is not ours to take back.
-            if entry is not None and self.state(entry) == self.to and self.kept(entry) != before:
-                self.restore(hands, path, before)
+            if entry is not None and self.kept(entry) != before and self.ours(entry, before):
+                self.restore(hands, entry, before)
 
     def _whole(self, looking: Looking) -> Iterator[Entry]:
         top = looking.entry(self.path)

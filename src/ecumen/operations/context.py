@@ -27,8 +27,8 @@ class Context(Attribute):
         return replace(entry, context=state or None)
 
     @staticmethod
-    def put(hands: Hands, path: str, state: str) -> None:
-        hands.set_context(path, state)
+    def put(hands: Hands, entry: Entry, state: str) -> None:
+        hands.set_context(entry, state)
 
     def describe(self) -> str:
         return self.told("context", self.to)

@@ -39,7 +39,7 @@ class Making(Operation):
         # What was there already was not made by this plan, so going back must not take it away.
         return () if looking.entry(self.path) is not None else ((self.path, ""),)
 
-    def forward(self, hands: Hands) -> None:
+    def forward(self, hands: Hands, kept: Before) -> None:
         if hands.entry(self.path) is None:
             self.make(hands)
 

@@ -41,8 +41,8 @@ class Mode(Attribute):
         return with_mode(entry, int(state, 8))
 
     @staticmethod
-    def put(hands: Hands, path: str, state: str) -> None:
-        hands.set_mode(path, int(state, 8))
+    def put(hands: Hands, entry: Entry, state: str) -> None:
+        hands.set_mode(entry, int(state, 8))
 
     @property
     def symbolic(self) -> str:

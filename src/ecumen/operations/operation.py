@@ -25,25 +25,39 @@ class Looking(Protocol):
     def entry(self, path: str) -> Entry | None:
         """What lies at a path, links not followed; None for nothing."""
 
+    def names(self, path: str) -> Iterable[str]:
+        """What lies in a folder; nothing where it is none."""
+
     def below(self, path: str) -> Iterable[str]:
         """All that lies below a folder, the upper first."""
+
+    def content(self, path: str) -> bytes | None:
+        """What a file holds; None where that is not known."""
+
+    def text(self, path: str) -> bytes | None:
+        """What a survey holds of a file; None for all else, and on a machine."""
+
+    def aside(self, path: str) -> str:
+        """Where what lies at a path would be kept, out of everybody's reach, once it is removed."""
 
     def switch(self, name: str) -> bool | None:
         """How a switch of the policy stands; None where that is not known."""
 
 
 class Hands(Looking, Protocol):
-    """A server that can be changed. No link is followed. Each raises OSError."""
+    """A server that can be changed. No link is followed. Each raises OSError, ChangedError where an
+    entry that is given is no longer what lies at its path.
+    """
 
-    def set_mode(self, path: str, mode: int) -> None: ...
+    def set_mode(self, entry: Entry, mode: int) -> None: ...
 
-    def set_owner(self, path: str, uid: int | None, gid: int | None) -> None:
+    def set_owner(self, entry: Entry, uid: int | None, gid: int | None) -> None:
         """None: as it is."""
 
-    def set_acl(self, path: str, acl: Acl) -> None:
+    def set_acl(self, entry: Entry, acl: Acl) -> None:
         """An ACL of owner, group and others alone is taken away."""
 
-    def set_context(self, path: str, context: str) -> None: ...
+    def set_context(self, entry: Entry, context: str) -> None: ...
 
     def turn(self, name: str, on: bool) -> None:
         """A switch of the policy, for good."""
@@ -52,11 +66,28 @@ class Hands(Looking, Protocol):
 
     def make_link(self, path: str, target: str) -> None: ...
 
+    def make_file(self, path: str, content: bytes, mode: int, uid: int, gid: int) -> None:
+        """Where nothing is yet."""
+
+    def write(self, entry: Entry, was: str, content: bytes, there: str) -> None:
+        """Puts a new file in the place of one whose content has the digest `was`; owner, mode, ACL
+        and context are the same. The old one lies aside then.
+        """
+
+    def swap(self, path: str, there: str) -> None:
+        """What lies at a path and what lies aside take each other's place."""
+
     def rename(self, path: str, to: str) -> None:
         """On one disk, where nothing is yet."""
 
     def remove(self, path: str) -> None:
         """A link, or an empty folder."""
+
+    def put_aside(self, entry: Entry, there: str) -> None:
+        """there: as `aside` told."""
+
+    def forget(self, there: str) -> None:
+        """What lies aside, if anything does, is gone for good."""
 
 
 class Standing(StrEnum):
@@ -94,8 +125,8 @@ class Operation(ABC):
         """What must be known to go back; asked before `forward`, and written down."""
 
     @abstractmethod
-    def forward(self, hands: Hands) -> None:
-        """Does it. What is done already stays as it is."""
+    def forward(self, hands: Hands, kept: Before) -> None:
+        """Does it. What is done already stays as it is. kept: as `keep` told, and written down."""
 
     @abstractmethod
     def backward(self, hands: Hands, kept: Before) -> None:

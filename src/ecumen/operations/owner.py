@@ -25,13 +25,19 @@ class _Belonging(Attribute):
         # run as its owner.
         return f"{cls.state(entry)} {entry.mode:04o}"
 
-    @classmethod
-    def restore(cls, hands: Hands, path: str, kept: str) -> None:
+    def ours(self, entry: Entry, kept: str) -> bool:
         state, mode = kept.split()
-        cls.put(hands, path, state)
-        entry = hands.entry(path)
-        if entry is not None and entry.kind is not Kind.LINK and entry.mode != int(mode, 8):
-            hands.set_mode(path, int(mode, 8))
+        # Given back already, and what that takes from the mode is not set again yet.
+        half = _given(replace(entry, mode=int(mode, 8))).mode == entry.mode
+        return self.state(entry) == self.to or (self.state(entry) == state and half)
+
+    @classmethod
+    def restore(cls, hands: Hands, entry: Entry, kept: str) -> None:
+        state, mode = kept.split()
+        cls.put(hands, entry, state)
+        now = hands.entry(entry.path)
+        if now is not None and now.kind is not Kind.LINK and now.mode != int(mode, 8):
+            hands.set_mode(now, int(mode, 8))
 
 
 def _given(entry: Entry) -> Entry:
@@ -68,8 +74,8 @@ class Owner(_Belonging):
         return replace(_given(entry), uid=int(state))
 
     @staticmethod
-    def put(hands: Hands, path: str, state: str) -> None:
-        hands.set_owner(path, int(state), None)
+    def put(hands: Hands, entry: Entry, state: str) -> None:
+        hands.set_owner(entry, int(state), None)
 
     def describe(self) -> str:
         return self.told("owner", self.name or self.to)
@@ -100,8 +106,8 @@ class OwningGroup(_Belonging):
         return replace(_given(entry), gid=int(state))
 
     @staticmethod
-    def put(hands: Hands, path: str, state: str) -> None:
-        hands.set_owner(path, None, int(state))
+    def put(hands: Hands, entry: Entry, state: str) -> None:
+        hands.set_owner(entry, None, int(state))
 
     def describe(self) -> str:
         return self.told("group", self.name or self.to)

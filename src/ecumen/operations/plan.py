@@ -17,11 +17,13 @@ import fastjsonschema
 from ecumen.errors import PlanError
 from ecumen.operations.acl import AclGrant
 from ecumen.operations.context import Context
+from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
-from ecumen.operations.operation import Operation, Standing
+from ecumen.operations.operation import Looking, Operation, Standing
 from ecumen.operations.owner import Owner, OwningGroup
+from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
 from ecumen.operations.revoke import AclRevoke
 from ecumen.operations.switch import Switch
@@ -37,7 +39,18 @@ def _by_name(*kinds: type[Operation]) -> dict[str, type[Operation]]:
 
 # Every kind of operation there is; one that lacks a verb is no argument for mypy.
 KINDS = _by_name(
-    Mode, Owner, OwningGroup, AclGrant, AclRevoke, Context, Switch, Folder, Link, Rename
+    Mode,
+    Owner,
+    OwningGroup,
+    AclGrant,
+    AclRevoke,
+    Context,
+    Switch,
+    Folder,
+    Link,
+    Rename,
+    File,
+    Remove,
 )
 
 
@@ -104,9 +117,9 @@ def read_plan(text: str | bytes) -> Plan:
     )
 
 
-def standings(survey: Survey, operations: Iterable[Operation]) -> list[Standing]:
-    """How each operation stands to the server of a survey, once those before it are done."""
-    trial, found = Trial(survey), []
+def standings(base: Survey | Looking, operations: Iterable[Operation]) -> list[Standing]:
+    """How each operation stands to a server, once those before it are done."""
+    trial, found = Trial(base), []
     for operation in operations:
         standing = operation.standing(trial)
         found.append(standing)
@@ -117,9 +130,9 @@ def standings(survey: Survey, operations: Iterable[Operation]) -> list[Standing]
     return found
 
 
-def stands(survey: Survey, operations: Sequence[Operation]) -> Standing:
+def stands(base: Survey | Looking, operations: Sequence[Operation]) -> Standing:
     """How a plan stands: done where nothing is left of it, stale where anything is."""
-    found = set(standings(survey, operations))
+    found = set(standings(base, operations))
     if Standing.STALE in found:
         return Standing.STALE
     return Standing.DUE if Standing.DUE in found else Standing.DONE

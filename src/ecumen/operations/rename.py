@@ -48,22 +48,24 @@ class Rename(Operation):
         return Standing.DONE if here is None and _state(there) == self.was else Standing.STALE
 
     def simulate(self, looking: Looking) -> Delta:
-        entry = looking.entry(self.path)
-        if entry is None:
+        if looking.entry(self.path) is None:
             raise LookupError(f"nothing is known of {self.path}")
-        moved: dict[str, Entry | None] = {self.path: None, self.to: replace(entry, path=self.to)}
-        for path in looking.below(self.path):
-            inner = looking.entry(path)
+        moved: dict[str, Entry | None] = {}
+        texts: dict[str, bytes | None] = {}
+        for path in (self.path, *looking.below(self.path)):
+            inner, text = looking.entry(path), looking.text(path)
+            there = self.to + path[len(self.path) :]
             if inner is not None:
-                there = self.to + path[len(self.path) :]
                 moved[path], moved[there] = None, replace(inner, path=there)
-        return Delta(moved)
+            if text is not None:
+                texts[path], texts[there] = None, text
+        return Delta(moved, texts=texts)
 
     def keep(self, looking: Looking) -> Before:
         # What was done before was not done by this plan.
         return ((self.path, self.to),) if looking.entry(self.path) is not None else ()
 
-    def forward(self, hands: Hands) -> None:
+    def forward(self, hands: Hands, kept: Before) -> None:
         if hands.entry(self.path) is not None and hands.entry(self.to) is None:
             hands.rename(self.path, self.to)
 

@@ -51,7 +51,7 @@ class Switch(Operation):
     def keep(self, looking: Looking) -> Before:
         return ((self.name, _SPELT[looking.switch(self.name)]),)
 
-    def forward(self, hands: Hands) -> None:
+    def forward(self, hands: Hands, kept: Before) -> None:
         if hands.switch(self.name) != self.on:
             hands.turn(self.name, self.on)
 

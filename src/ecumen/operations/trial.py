@@ -2,35 +2,41 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 
-from ecumen.operations.operation import Operation
+from ecumen.operations.operation import Looking, Operation
 from ecumen.rights.walk import join
 from ecumen.survey import Delta, Entry, FileTable, Kind, Survey, after
 
 
 class Trial:
-    """The survey with what was done so far."""
+    """A survey, or a server as it is, with what was done so far."""
 
-    def __init__(self, survey: Survey) -> None:
-        self.survey = survey
+    def __init__(self, base: Survey | Looking) -> None:
+        self._base = Surveyed(base) if isinstance(base, Survey) else base
         self._entries: dict[str, Entry | None] = {}
+        self._texts: dict[str, bytes | None] = {}
         self._children: dict[str, list[str]] = {}
         self._switches: dict[str, bool] = {}
 
     def entry(self, path: str) -> Entry | None:
         if path in self._entries:
             return self._entries[path]
-        return self.survey.files.get(path)
+        return self._base.entry(path)
+
+    def names(self, path: str) -> list[str]:
+        added = [inner.rpartition("/")[2] for inner in self._children.get(path, ())]
+        here = [*self._base.names(path), *added]
+        return [name for name in here if self.entry(join(path, name)) is not None]
 
     def below(self, path: str) -> Iterator[str]:
         """All that lies below a folder, the upper first."""
         stack = [path]
         while stack:
             folder = stack.pop()
-            names = self.survey.files.children(folder)
-            for inner in [join(folder, name) for name in names] + self._children.get(folder, []):
+            for name in self.names(folder):
+                inner = join(folder, name)
                 entry = self.entry(inner)
                 if entry is None:
                     continue
@@ -38,24 +44,62 @@ class Trial:
                 if entry.kind is Kind.DIR:
                     stack.append(inner)
 
+    def content(self, path: str) -> bytes | None:
+        return self._texts[path] if path in self._texts else self._base.content(path)
+
+    def text(self, path: str) -> bytes | None:
+        return self._texts[path] if path in self._texts else self._base.text(path)
+
+    def aside(self, path: str) -> str:
+        return self._base.aside(path)
+
     def switch(self, name: str) -> bool | None:
-        policy = self.survey.labels.policy
-        known = None if policy is None else policy.active.get(name)
-        return self._switches.get(name, known)
+        return self._switches[name] if name in self._switches else self._base.switch(name)
 
     def add(self, delta: Delta) -> None:
         for path, entry in delta.entries.items():
             # The folder's own list of the survey is not touched: a trial costs what the plan
             # changes, not what the server holds.
-            if entry is not None and path not in self._entries and path not in self.survey.files:
+            if entry is not None and path not in self._entries and self._base.entry(path) is None:
                 self._children.setdefault(path.rpartition("/")[0] or "/", []).append(path)
             self._entries[path] = entry
+        self._texts.update(delta.texts)
         self._switches.update(delta.switches)
 
     @property
     def delta(self) -> Delta:
         """All that is different."""
-        return Delta(dict(self._entries), switches=dict(self._switches))
+        changed = dict(self._entries), dict(self._texts), dict(self._switches)
+        return Delta(changed[0], texts=changed[1], switches=changed[2])
+
+
+class Surveyed:
+    """A survey, as operations look at a server."""
+
+    def __init__(self, survey: Survey) -> None:
+        self._survey = survey
+
+    def entry(self, path: str) -> Entry | None:
+        return self._survey.files.get(path)
+
+    def names(self, path: str) -> Sequence[str]:
+        return self._survey.files.children(path)
+
+    def below(self, path: str) -> Iterator[str]:
+        return Trial(self).below(path)
+
+    def content(self, path: str) -> bytes | None:
+        return self._survey.texts.get(path)
+
+    text = content
+
+    def aside(self, path: str) -> str:
+        """Nothing is put aside on a survey."""
+        return ""
+
+    def switch(self, name: str) -> bool | None:
+        policy = self._survey.labels.policy
+        return None if policy is None else policy.active.get(name)
 
 
 def simulated(survey: Survey, operations: Iterable[Operation]) -> Delta:
