@@ -67,7 +67,7 @@ class PlainHands:
     def turn(self, name: str, on: bool) -> None:
         self.switches[name] = on
 
-    def make_folder(self, path: str, mode: int, uid: int, gid: int) -> None:
+    def make_folder(self, path: str, mode: int, uid: int, gid: int, there: str) -> None:
         Path(path).mkdir()
         os.chown(path, uid, gid)
         Path(path).chmod(mode)

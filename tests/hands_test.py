@@ -96,7 +96,7 @@ def test_nothing_is_overwritten_and_nothing_is_lost(tmp_path: Path) -> None:
     for change in (
         lambda: HANDS.rename(str(folder), str(file)),
         lambda: HANDS.rename(str(file), str(tmp_path / "dangling")),
-        lambda: HANDS.make_folder(str(tmp_path / "dangling"), 0o755, 0, 0),
+        lambda: HANDS.make_folder(str(tmp_path / "dangling"), 0o755, 0, 0, f"{tmp_path}/aside/1"),
         lambda: HANDS.make_link(str(file), "x"),
         lambda: HANDS.remove(str(file)),
         lambda: HANDS.remove(str(folder)),
@@ -106,13 +106,13 @@ def test_nothing_is_overwritten_and_nothing_is_lost(tmp_path: Path) -> None:
         with pytest.raises(OSError, match=r"exists|not empty|neither|Invalid|no mode"):
             change()
     assert file.read_text() == "kept"
-    assert sorted(os.listdir(tmp_path)) == ["dangling", "file", "folder"]
+    assert sorted(os.listdir(tmp_path)) == ["aside", "dangling", "file", "folder"]
 
 
 def test_a_new_folder_has_the_rights_that_are_asked_for_and_no_others(tmp_path: Path) -> None:
     grant = parse_acl("user::rwx,user:5:rwx,group::rwx,mask::rwx,other::rwx")
     os.setxattr(tmp_path, "system.posix_acl_default", encode(grant))
-    HANDS.make_folder(str(tmp_path / "new"), 0o2750, 5, 60)
+    HANDS.make_folder(str(tmp_path / "new"), 0o2750, 5, 60, f"{tmp_path}/aside/1")
     entry = HANDS.entry(str(tmp_path / "new"))
     assert entry is not None
     assert (entry.mode, entry.uid, entry.gid) == (0o2750, 5, 60)

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from ecumen.errors import RequestError, SurveyError
+from ecumen.errors import PlanError, RequestError, SurveyError
 from ecumen.survey import Survey, read_survey
 from ecumen_cli.said import warn
 from ecumen_machine.quiet import no_collecting
@@ -50,3 +50,12 @@ def batch_rows(path: str) -> Iterator[dict[str, Any]]:
             if not isinstance(row, dict):
                 raise RequestError(f"line {number} of the batch is no JSON object")
             yield row
+
+
+def plan_text(path: str) -> bytes:
+    """A plan's file, `-` for standard input. Raises PlanError that names the file."""
+    try:
+        with click.open_file(path, "rb") as stream:
+            return bytes(stream.read())
+    except OSError as error:
+        raise PlanError(f"{path}: {error.strerror}") from error

@@ -13,8 +13,8 @@ from ecumen_cli import exit as statuses
 from ecumen_cli.said import warn
 
 COMMANDS = (
-    "audit", "compare", "context", "demo", "follow", "label", "load", "people", "reach", "rehearse",
-    "serve", "survey", "tally",
+    "agent", "apply", "audit", "compare", "context", "demo", "follow", "label", "ledger", "load",
+    "people", "reach", "rehearse", "serve", "survey", "tally", "undo",
 )  # fmt: skip
 
 

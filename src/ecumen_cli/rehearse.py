@@ -13,7 +13,7 @@ import click
 
 from ecumen.errors import PlanError
 from ecumen_cli import exit as statuses
-from ecumen_cli.files import open_survey, patterns_apart
+from ecumen_cli.files import open_survey, patterns_apart, plan_text
 from ecumen_cli.said import printable, warn
 from ecumen_machine.quiet import no_collecting
 from ecumen_machine.spread import spread
@@ -39,7 +39,7 @@ def rehearse(survey_file: str, as_json: bool, plan: str) -> int:
     from ecumen.rehearsal import rehearse as run
 
     patterns_apart()
-    wanted = read_plan(_text_of(plan))
+    wanted = read_plan(plan_text(plan))
     with no_collecting():
         survey = open_survey(survey_file)
         if wanted.ground.host != survey.host:
@@ -57,14 +57,6 @@ def rehearse(survey_file: str, as_json: bool, plan: str) -> int:
     if found.stale:
         return statuses.WRONG_INPUT
     return statuses.FOUND if found.worse else statuses.DONE
-
-
-def _text_of(plan: str) -> bytes:
-    try:
-        with click.open_file(plan, "rb") as stream:
-            return bytes(stream.read())
-    except OSError as error:
-        raise PlanError(f"{plan}: {error.strerror}") from error
 
 
 def _row(found: Rehearsal) -> dict[str, Any]:

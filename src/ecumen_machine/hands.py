@@ -147,8 +147,9 @@ class MachineHands:
         if done.returncode:
             raise OSError(errno.EIO, done.stderr.strip() or "the switch could not be turned", name)
 
-    def make_folder(self, path: str, mode: int, uid: int, gid: int) -> None:
-        with _in_folder(path) as (folder, leaf):
+    def make_folder(self, path: str, mode: int, uid: int, gid: int, there: str) -> None:
+        self._aside_made(there)
+        with _in_folder(there) as (folder, leaf):
             os.mkdir(leaf, 0o700, dir_fd=folder)
             handle = os.open(leaf, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW, dir_fd=folder)
             try:
@@ -158,6 +159,8 @@ class MachineHands:
                 os.fsync(handle)
             finally:
                 os.close(handle)
+        # Whole from the first moment at which anybody sees it.
+        self.rename(there, path)
 
     def make_link(self, path: str, target: str) -> None:
         with _in_folder(path) as (folder, leaf):
@@ -214,19 +217,20 @@ class MachineHands:
 
     def forget(self, there: str) -> None:
         """What lies aside is gone for good, with all that lies in it."""
+        entry = self.entry(there)
+        if entry is None:
+            return
         with _in_folder(there) as (folder, leaf):
-            try:
-                if stat.S_ISDIR(os.stat(leaf, dir_fd=folder, follow_symlinks=False).st_mode):
-                    shutil.rmtree(leaf, dir_fd=folder)
-                else:
-                    os.unlink(leaf, dir_fd=folder)
-            except FileNotFoundError:
-                return
+            if entry.kind is Kind.DIR:
+                shutil.rmtree(leaf, dir_fd=folder)
+            else:
+                os.unlink(leaf, dir_fd=folder)
 
     def _aside_made(self, there: str) -> None:
         folder = there.rpartition("/")[0]
         if self.entry(folder) is None:
-            self.make_folder(folder, 0o700, 0, 0)
+            with _in_folder(folder) as (around, leaf):
+                os.mkdir(leaf, 0o700, dir_fd=around)
         found = self.entry(folder)
         if found is None or (found.kind, found.mode, found.uid) != (Kind.DIR, 0o700, 0):
             raise OSError(errno.EPERM, "what is kept aside would not be root's alone", folder)

@@ -37,8 +37,8 @@ class Folder(Making):
         mode = int(self.mode, 8)
         return Entry(self.path, Kind.DIR, mode, self.owner, self.group, listed=True)
 
-    def make(self, hands: Hands) -> None:
-        hands.make_folder(self.path, int(self.mode, 8), self.owner, self.group)
+    def make(self, hands: Hands, there: str) -> None:
+        hands.make_folder(self.path, int(self.mode, 8), self.owner, self.group, there)
 
     def describe(self) -> str:
         return f"make the folder {self.path} of {self._owner}:{self._group} with mode {self.mode}"

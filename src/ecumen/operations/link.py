@@ -21,7 +21,7 @@ class Link(Making):
     def made(self) -> Entry:
         return Entry(self.path, Kind.LINK, 0o777, 0, 0, target=self.target)
 
-    def make(self, hands: Hands) -> None:
+    def make(self, hands: Hands, there: str) -> None:
         hands.make_link(self.path, self.target)
 
     def describe(self) -> str:

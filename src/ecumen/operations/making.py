@@ -24,7 +24,8 @@ class Making(Operation):
         """What is there afterwards."""
 
     @abstractmethod
-    def make(self, hands: Hands) -> None: ...
+    def make(self, hands: Hands, there: str) -> None:
+        """there: where it can be made ready, as `aside` told."""
 
     def standing(self, looking: Looking) -> Standing:
         entry = looking.entry(self.path)
@@ -37,17 +38,21 @@ class Making(Operation):
 
     def keep(self, looking: Looking) -> Before:
         # What was there already was not made by this plan, so going back must not take it away.
-        return () if looking.entry(self.path) is not None else ((self.path, ""),)
+        if looking.entry(self.path) is not None:
+            return ()
+        return ((self.path, looking.aside(self.path)),)
 
     def forward(self, hands: Hands, kept: Before) -> None:
-        if hands.entry(self.path) is None:
-            self.make(hands)
+        for path, there in kept:
+            if hands.entry(path) is None:
+                self.make(hands, there)
 
     def backward(self, hands: Hands, kept: Before) -> None:
-        for path, _ in kept:
+        for path, there in kept:
             entry = hands.entry(path)
             if entry is not None and _same(entry, self.made()):
                 hands.remove(path)
+            hands.forget(there)
 
 
 def _same(entry: Entry, made: Entry) -> bool:

@@ -62,7 +62,8 @@ class Hands(Looking, Protocol):
     def turn(self, name: str, on: bool) -> None:
         """A switch of the policy, for good."""
 
-    def make_folder(self, path: str, mode: int, uid: int, gid: int) -> None: ...
+    def make_folder(self, path: str, mode: int, uid: int, gid: int, there: str) -> None:
+        """there: as `aside` told, where it is made ready."""
 
     def make_link(self, path: str, target: str) -> None: ...
 

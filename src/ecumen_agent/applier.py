@@ -1,0 +1,188 @@
+"""Applies plans, one at a time: each step is written ahead and on the disk before the next, and
+where anything is not as expected all of it is taken back.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import sqlite3
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+
+from ecumen.errors import ChangedError, EcumenError
+from ecumen.operations import Hands, Operation, Plan, Standing
+from ecumen.operations.plan import standings
+from ecumen_agent.bounds import Bounds
+from ecumen_agent.ledger import Ledger, Record, State
+from ecumen_agent.resting import meet, resting, touches
+
+Progress = Callable[[str, int, int], None]
+_FAULTS = (OSError, ChangedError, LookupError, sqlite3.Error)
+
+
+class RefusedError(EcumenError):
+    """Nothing was done."""
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What came of a plan. entry: its number in the ledger, 0 for one of which nothing was due."""
+
+    entry: int
+    state: State
+    said: str
+
+
+class Applier:
+    """hands: on this machine. folder: where the lock lies, and the ledger."""
+
+    def __init__(self, ledger: Ledger, hands: Hands, bounds: Bounds, folder: str) -> None:
+        self.ledger, self.hands, self.bounds = ledger, hands, bounds
+        self._lock = os.path.join(folder, "lock")
+
+    def apply(
+        self, plan: Plan, who: str, progress: Progress = lambda doing, done, total: None
+    ) -> Outcome:
+        """Does a plan. Raises RefusedError where another is being done, or where it goes beyond the
+        bounds.
+        """
+        for operation in plan.operations:
+            self.bounds.check(operation)
+        with self._alone():
+            self.recover()
+            operations = plan.operations
+            if not self._left(operations):
+                return Outcome(0, State.DONE, "All of it is done already; nothing was changed.")
+            wrong = self._stale(operations)
+            if wrong:
+                entry = self.ledger.refuse(plan, who, _now(), wrong)
+                return Outcome(entry, State.REFUSED, wrong)
+            entry = self.ledger.begin(plan, who, _now())
+            try:
+                for number, operation in enumerate(operations):
+                    progress(operation.describe(), number, len(operations))
+                    self._step(entry, number, operation)
+            except _FAULTS as fault:
+                return self._back(entry, State.TAKEN_BACK, _words(fault))
+            count = len(operations)
+            said = f"{count} {'step' if count == 1 else 'steps'} done."
+            return self._end(entry, State.DONE, said)
+
+    def undo(self, number: int) -> Outcome:
+        """Takes an entry back. Raises RefusedError where later ones rest on it, or where the server
+        is not as it left it.
+        """
+        with self._alone():
+            self.recover()
+            record = self.ledger.record(number)
+            if record is None:
+                raise RefusedError(f"the ledger has no entry {number}")
+            if record.state is not State.DONE:
+                raise RefusedError(f"entry {number} is {record.state}: nothing to take back")
+            later = [each.id for each in resting(record, self.ledger.done_since(number))]
+            if later:
+                first = ", ".join(map(str, later))
+                raise RefusedError(f"later changes rest on entry {number}: take back {first} first")
+            wrong = self._left([operation for operation, _ in record.done])
+            if wrong:
+                raise RefusedError(f"nothing was taken back: no longer as it was left is {wrong}")
+            return self._back(number, State.UNDONE, "Taken back when it was asked for.")
+
+    def _left(self, operations: Sequence[Operation]) -> str:
+        """Where the server is not as these operations left it; "" where it is."""
+        for number, operation in enumerate(operations):
+            standing = operation.standing(self.hands)
+            if standing is Standing.DUE:
+                return operation.describe()
+            later = [each for step in operations[number + 1 :] for each in touches(step)]
+            over = any(meet(one, other) for one in touches(operation) for other in later)
+            # What a later one has changed once more is as that one left it.
+            if standing is Standing.STALE and not over:
+                return operation.describe()
+        return ""
+
+    def recover(self) -> list[Outcome]:
+        """Ends what somebody was stopped at: what is whole is finished, all else taken back."""
+        return [self._ended(record) for record in self.ledger.on_their_way()]
+
+    def _ended(self, record: Record) -> Outcome:
+        if record.state is State.BEGUN:
+            if not self._left(record.plan.operations):
+                said = "It was stopped at its end; all of it is done."
+                return self._end(record.id, State.DONE, said)
+            said = "It was stopped in between, and taken back at the next start."
+            return self._back(record.id, State.TAKEN_BACK, said)
+        return self._back(record.id, record.back_to, record.said)
+
+    def _stale(self, operations: tuple[Operation, ...]) -> str:
+        """Where the server is not as the plan expects it; "" where it is."""
+        try:
+            found = standings(self.hands, operations)
+        except _FAULTS as fault:
+            return f"Nothing was done: {_words(fault)}."
+        wrong = [
+            operation.describe()
+            for operation, standing in zip(operations, found, strict=True)
+            if standing is Standing.STALE
+        ]
+        if not wrong:
+            return ""
+        return (
+            f"Nothing was done: the server is not as expected where it was to {'; '.join(wrong)}."
+        )
+
+    def _step(self, entry: int, number: int, operation: Operation) -> None:
+        standing = operation.standing(self.hands)
+        if standing is Standing.STALE:
+            raise ChangedError(f"somebody else was there before it was to {operation.describe()}")
+        if standing is Standing.DUE:
+            kept = operation.keep(self.hands)
+            self.ledger.step(entry, number, kept)
+            operation.forward(self.hands, kept)
+
+    def _back(self, entry: int, to: State, said: str) -> Outcome:
+        """Takes back what was done. Where even that fails, the next start tries again."""
+        try:
+            # Where the ledger itself cannot be written, what was begun still stands in it.
+            with suppress(sqlite3.Error):
+                self.ledger.go_back(entry, to, said)
+            record = self.ledger.record(entry)
+            assert record is not None
+            for operation, kept in reversed(list(record.done)):
+                operation.backward(self.hands, kept)
+            return self._end(entry, to, said)
+        except _FAULTS as fault:
+            again = f"It is not all taken back, which the next start tries again: {_words(fault)}."
+            return Outcome(entry, State.GOING_BACK, f"{said} {again}")
+
+    def _end(self, entry: int, state: State, said: str) -> Outcome:
+        self.ledger.end(entry, state, said)
+        return Outcome(entry, state, said)
+
+    @contextmanager
+    def _alone(self) -> Iterator[None]:
+        handle = os.open(self._lock, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+        try:
+            try:
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError:
+                raise RefusedError("another change is being made; ask again in a moment") from None
+            yield
+        finally:
+            os.close(handle)
+
+
+def _now() -> int:
+    return int(time.time())
+
+
+def _words(fault: BaseException) -> str:
+    if isinstance(fault, sqlite3.Error):
+        return f"the ledger could not be written ({fault})"
+    if isinstance(fault, OSError):
+        where = f"{fault.filename}: " if fault.filename else ""
+        return f"{where}{fault.strerror or fault}"
+    return str(fault.args[0]) if fault.args else str(fault)

@@ -1,0 +1,279 @@
+"""What the agent does, whoever asks: the grounds of sites, the folders of their configuration.
+
+Whoever has taken over the part that asks must not become root by what may be asked: nothing gives
+an account more than the files of sites, nothing makes a program run as somebody else, and nothing
+leaves a file where programs of root's look for one. The administrator widens it in a file of
+root's.
+"""
+
+from __future__ import annotations
+
+import os
+import posixpath
+import re
+import tomllib
+from collections.abc import Iterable
+from dataclasses import dataclass, fields
+from fnmatch import fnmatchcase
+from typing import Any
+
+from ecumen.errors import EcumenError
+from ecumen.operations import Operation
+from ecumen.operations.acl import AclGrant
+from ecumen.operations.context import Context
+from ecumen.operations.file import File
+from ecumen.operations.folder import Folder
+from ecumen.operations.link import Link
+from ecumen.operations.mode import Mode
+from ecumen.operations.owner import Owner, OwningGroup
+from ecumen.operations.remove import Remove
+from ecumen.operations.rename import Rename
+from ecumen.operations.revoke import AclRevoke
+from ecumen.operations.switch import Switch
+from ecumen.survey import parse_acl
+
+LARGEST_FILE = 1 << 16  # bytes of the file that widens
+_SPECIAL, _EXECUTE, _OTHERS_WRITE = 0o6000, 0o111, 0o022
+
+
+class BoundsError(EcumenError):
+    """An operation goes beyond what the agent does."""
+
+
+@dataclass(frozen=True, slots=True)
+class Bounds:
+    """grounds: patterns of folders, `*` for one name; all below them is sites' own. configuration:
+    folders that hold the sites' configuration. owners: least number of an account or a group that
+    may be given something; those in `accounts` and `groups` may, too. switches, types: patterns of
+    names of the policy.
+    """
+
+    grounds: tuple[str, ...] = ("/srv/*", "/var/www/*", "/home/*/public_html")
+    configuration: tuple[str, ...] = (
+        "/etc/apache2/sites-available", "/etc/apache2/sites-enabled",
+        "/etc/nginx/sites-available", "/etc/nginx/sites-enabled",
+    )  # fmt: skip
+    owners: int = 1000
+    accounts: tuple[int, ...] = ()
+    groups: tuple[int, ...] = ()
+    switches: tuple[str, ...] = ("httpd_*", "use_nfs_home_dirs", "use_samba_home_dirs")
+    types: tuple[str, ...] = ("httpd_*_t", "public_content_t", "public_content_rw_t")
+
+    def check(self, operation: Operation) -> None:
+        """Raises BoundsError, which says what and why."""
+        match operation:
+            case Mode():
+                self._mode(operation)
+            case Owner():
+                self._owner(operation)
+            case OwningGroup():
+                self._group(operation)
+            case AclGrant() | AclRevoke():
+                self._acl(operation)
+            case Context():
+                self._context(operation)
+            case Switch():
+                self._switch(operation)
+            case Folder():
+                self._folder(operation)
+            case Link():
+                self._link(operation)
+            case File():
+                self._file(operation)
+            case Remove():
+                self._remove(operation)
+            case Rename():
+                self._rename(operation)
+            case _:
+                # A kind that is new is refused until somebody has thought about it.
+                raise _beyond(operation.describe(), "nothing says within which bounds")
+
+    # --- where ---
+
+    def _in_grounds(self, path: str) -> bool:
+        _plain(path)
+        return any(_below(path, ground) for ground in self.grounds)
+
+    def _in_configuration(self, path: str) -> bool:
+        _plain(path)
+        return posixpath.dirname(path) in self.configuration
+
+    def _on_the_way(self, path: str) -> bool:
+        """Whether grounds lie below a folder: `/home/ines` of `/home/*/public_html`."""
+        parts = path.split("/")
+        return any(_alike(parts, ground.split("/")[: len(parts)]) for ground in self.grounds)
+
+    def _somewhere(self, path: str, what: str) -> None:
+        if not self._in_grounds(path):
+            raise _beyond(what, f"{path} is in no site's ground")
+
+    # --- whom ---
+
+    def _given(self, number: int, known: Iterable[int], was: int | None, what: str) -> None:
+        if number < self.owners and number not in known and number != was:
+            raise _beyond(what, f"to {number} nothing is given: it is no person's")
+
+    # --- the kinds ---
+
+    def _mode(self, each: Mode) -> None:
+        was, to = int(each.was, 8), int(each.to, 8)
+        what = each.describe()
+        below = [int(state, 8) for state, _ in each.below or ()]
+        # What was so already stays; of a whole tree, where all of it was so.
+        if any(to & _SPECIAL & ~before for before in (was, *below)):
+            raise _beyond(what, "it would run as its owner or group")
+        if self._in_configuration(each.path):
+            if to & _OTHERS_WRITE or each.below is not None:
+                raise _beyond(what, "what configures a server is written by root alone")
+        elif not self._in_grounds(each.path):
+            more = to & ~was
+            way = self._on_the_way(each.path) and each.below is None
+            # To let somebody pass gives nobody anything to read.
+            if not way or was & ~to or more & ~_EXECUTE:
+                raise _beyond(what, f"{each.path} is in no site's ground")
+
+    def _acl(self, each: AclGrant | AclRevoke) -> None:
+        what = each.describe()
+        if self._in_grounds(each.path):
+            return
+        if not (self._on_the_way(each.path) and each.below is None):
+            raise _beyond(what, f"{each.path} is in no site's ground")
+        was = {(e.tag, e.id): e.perms for e in parse_acl(each.was)}
+        to = {(e.tag, e.id): e.perms for e in parse_acl(each.to)}
+        # The mask may come with the first entry; it lets through what the others have.
+        plain = {key: bits for key, bits in to.items() if key[0] != "mask"}
+        if any(bits & ~was.get(key, 0) & ~1 for key, bits in plain.items()):
+            raise _beyond(what, f"{each.path} is in no site's ground")
+        if to.get(("mask", None), 0) & ~was.get(("mask", None), was[("group", None)]) & ~1:
+            raise _beyond(what, f"{each.path} is in no site's ground")
+
+    def _owner(self, each: Owner) -> None:
+        self._somewhere(each.path, each.describe())
+        self._given(int(each.to), self.accounts, int(each.was), each.describe())
+
+    def _group(self, each: OwningGroup) -> None:
+        self._somewhere(each.path, each.describe())
+        self._given(int(each.to), self.groups, int(each.was), each.describe())
+
+    def _context(self, each: Context) -> None:
+        self._somewhere(each.path, each.describe())
+        parts = each.to.split(":")
+        if len(parts) < 3 or not any(fnmatchcase(parts[2], known) for known in self.types):
+            raise _beyond(each.describe(), "no type that web serving uses")
+
+    def _switch(self, each: Switch) -> None:
+        if not any(fnmatchcase(each.name, known) for known in self.switches):
+            raise _beyond(each.describe(), "no switch that web serving uses")
+
+    def _folder(self, each: Folder) -> None:
+        what = each.describe()
+        self._place(each.path, what)
+        if int(each.mode, 8) & 0o4000:
+            raise _beyond(what, "it would run as its owner")
+        self._given(each.owner, self.accounts, None, what)
+        self._given(each.group, self.groups, None, what)
+
+    def _place(self, path: str, what: str) -> None:
+        """Grounds themselves can be made, too."""
+        _plain(path)
+        if not self._in_grounds(path) and not any(
+            _alike(path.split("/"), ground.split("/")) for ground in self.grounds
+        ):
+            raise _beyond(what, f"{path} is in no site's ground")
+
+    def _link(self, each: Link) -> None:
+        what = each.describe()
+        target = posixpath.normpath(posixpath.join(posixpath.dirname(each.path), each.target))
+        if self._in_configuration(each.path):
+            if not self._in_configuration(target):
+                raise _beyond(what, "it would lead out of the configuration of sites")
+            return
+        self._somewhere(each.path, what)
+        # A link of root's is followed where only links of the owner's own are.
+        if not self._in_grounds(target):
+            raise _beyond(what, "it would lead out of the grounds of sites")
+
+    def _file(self, each: File) -> None:
+        what = each.describe()
+        if self._in_configuration(each.path):
+            raise _beyond(what, "configuration is not written yet")
+        self._somewhere(each.path, what)
+        if not each.was:
+            if int(each.mode, 8) & _SPECIAL:
+                raise _beyond(what, "it would run as its owner or group")
+            self._given(each.owner, self.accounts, None, what)
+            self._given(each.group, self.groups, None, what)
+
+    def _remove(self, each: Remove) -> None:
+        if not self._in_configuration(each.path):
+            self._somewhere(each.path, each.describe())
+
+    def _rename(self, each: Rename) -> None:
+        what = each.describe()
+        if self._in_configuration(each.path) and self._in_configuration(each.to):
+            return
+        # What somebody wrote in a site's ground becomes no configuration, and no configuration
+        # goes where somebody may write.
+        self._somewhere(each.path, what)
+        self._somewhere(each.to, what)
+
+
+def _beyond(what: str, why: str) -> BoundsError:
+    return BoundsError(f"the agent does not {what}: {why}")
+
+
+def _plain(path: str) -> None:
+    if not path.startswith("/") or "\0" in path or posixpath.normpath(path) != path:
+        raise BoundsError(f"no plain path: {path}")
+
+
+def _below(path: str, pattern: str) -> bool:
+    parts, wanted = path.split("/"), pattern.split("/")
+    return len(parts) > len(wanted) and _alike(parts[: len(wanted)], wanted)
+
+
+def _alike(parts: list[str], wanted: list[str]) -> bool:
+    if len(parts) != len(wanted):
+        return False
+    return all(
+        name == part or (name == "*" and part) for part, name in zip(parts, wanted, strict=True)
+    )
+
+
+def read_bounds(path: str) -> Bounds:
+    """The administrator's own, from a file that is root's alone; else the usual ones. Raises
+    BoundsError.
+    """
+    try:
+        handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    except FileNotFoundError:
+        return Bounds()
+    with open(handle, "rb") as stream:
+        info = os.fstat(handle)
+        if info.st_uid != os.geteuid() or info.st_mode & _OTHERS_WRITE:
+            raise BoundsError(f"{path} must be written by root alone: chown root, chmod go-w")
+        try:
+            data = tomllib.loads(stream.read(LARGEST_FILE).decode())
+        except ValueError as error:
+            raise BoundsError(f"{path}: {error}") from error
+    known = [each.name for each in fields(Bounds)]
+    given: dict[str, Any] = {}
+    for name, value in data.items():
+        if name not in known or not _fits(name, value):
+            raise BoundsError(f"{path}: {name} is none of {', '.join(known)}, or not of its kind")
+        given[name] = tuple(value) if isinstance(value, list) else value
+    return Bounds(**given)
+
+
+def _fits(name: str, value: object) -> bool:
+    if name == "owners":
+        return isinstance(value, int)
+    if not isinstance(value, list):
+        return False
+    if name in ("accounts", "groups"):
+        return all(isinstance(each, int) for each in value)
+    places = name in ("grounds", "configuration")
+    texts = [each for each in value if isinstance(each, str)]
+    return len(texts) == len(value) and not (
+        places and any(not re.match("/[^/]", t) for t in texts)
+    )

@@ -1,0 +1,57 @@
+"""Which later changes rest on an earlier one: taken back under them, they would break."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+from ecumen.operations import Operation
+from ecumen.operations.attribute import Attribute
+from ecumen.operations.file import File
+from ecumen.operations.folder import Folder
+from ecumen.operations.link import Link
+from ecumen.operations.remove import Remove
+from ecumen.operations.rename import Rename
+from ecumen.operations.switch import Switch
+from ecumen_agent.ledger import Record
+
+
+def resting(record: Record, later: Iterable[Record]) -> Iterator[Record]:
+    """Those that touch what it touched; of what it made or moved, what lies in it too."""
+    own = list(_touched(record))
+    for each in later:
+        if any(meet(one, other) for one in own for other in _touched(each)):
+            yield each
+
+
+# What is touched, and whether all that lies in it is.
+Touch = tuple[str, bool]
+
+
+def _touched(record: Record) -> Iterator[Touch]:
+    for operation, _ in record.done:
+        yield from touches(operation)
+
+
+def touches(operation: Operation) -> Iterator[Touch]:
+    """What an operation touches."""
+    match operation:
+        case Switch():
+            yield f"switch {operation.name}", False
+        case Attribute():
+            yield operation.path, operation.below is not None
+        case Rename():
+            yield operation.path, True
+            yield operation.to, True
+        case Folder() | Link() | File() | Remove():
+            yield operation.path, True
+        case _:
+            # What nobody has said anything of: all of the server.
+            yield "", True
+
+
+def meet(one: Touch, other: Touch) -> bool:
+    """Whether one is touched by what touched the other."""
+    (path, whole), (there, all_of_it) = one, other
+    inside = whole and there.startswith(f"{path}/")
+    around = all_of_it and path.startswith(f"{there}/")
+    return path == there or inside or around
