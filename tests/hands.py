@@ -19,6 +19,7 @@ class PlainHands:
 
     def __init__(self, **switches: bool) -> None:
         self.switches = switches
+        self.reloaded: list[str] = []
         self.kept, self.numbers = tempfile.mkdtemp(), itertools.count()
 
     def entry(self, path: str) -> Entry | None:
@@ -103,6 +104,9 @@ class PlainHands:
 
     def put_aside(self, entry: Entry, there: str) -> None:
         os.rename(entry.path, there)
+
+    def reload(self, engine: str) -> None:
+        self.reloaded.append(engine)
 
     def forget(self, there: str) -> None:
         if os.path.isdir(there) and not os.path.islink(there):

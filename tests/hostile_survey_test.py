@@ -24,7 +24,7 @@ from ecumen_cli.survey import survey as survey_command
 from ecumen_machine import EngineSpec, take_survey
 from ecumen_machine import files as gathering
 from ecumen_machine.apart import survey_apart
-from ecumen_machine.cage import CageError, checked
+from ecumen_machine.cage import CageError, caged, command
 from ecumen_machine.envvars import variables
 from ecumen_machine.ground import Ground
 from ecumen_machine.handles import open_plain, reached, within
@@ -654,8 +654,9 @@ def test_a_check_that_hangs_is_ended_with_all_that_it_started(
 ) -> None:
     monkeypatch.setattr("ecumen_machine.cage.LONGEST_CHECK", 1.0)
     began = time.monotonic()
+    script = "sleep 987 & setsid sleep 988 & trap '' TERM; sleep 989"
     with pytest.raises(CageError, match="within"):
-        checked(["/bin/sh", "-c", "sleep 987 & setsid sleep 988 & trap '' TERM; sleep 989"], {})
+        caged(command(["/bin/sh", "-c", script], {}))
     assert time.monotonic() - began < 5
     time.sleep(0.3)
     left = [

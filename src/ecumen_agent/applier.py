@@ -13,14 +13,19 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 
 from ecumen.errors import ChangedError, EcumenError
-from ecumen.operations import Hands, Operation, Plan, Standing
+from ecumen.operations import Before, Hands, Operation, Plan, Standing
 from ecumen.operations.plan import standings
+from ecumen.operations.reload import Reload
 from ecumen_agent.bounds import Bounds
 from ecumen_agent.ledger import Ledger, Record, State
 from ecumen_agent.resting import meet, resting, touches
+from ecumen_machine.cage import CageError
+from ecumen_machine.service import try_out
 
 Progress = Callable[[str, int, int], None]
-_FAULTS = (OSError, ChangedError, LookupError, sqlite3.Error)
+# An engine's kind, and what makes the planned changes; as `ecumen_machine.service.try_out`.
+TryOut = Callable[[str, Callable[[], None]], None]
+_FAULTS = (OSError, EcumenError, LookupError, sqlite3.Error)
 
 
 class RefusedError(EcumenError):
@@ -39,8 +44,10 @@ class Outcome:
 class Applier:
     """hands: on this machine. folder: where the lock lies, and the ledger."""
 
-    def __init__(self, ledger: Ledger, hands: Hands, bounds: Bounds, folder: str) -> None:
-        self.ledger, self.hands, self.bounds = ledger, hands, bounds
+    def __init__(
+        self, ledger: Ledger, hands: Hands, bounds: Bounds, folder: str, try_out: TryOut = try_out
+    ) -> None:
+        self.ledger, self.hands, self.bounds, self._try_out = ledger, hands, bounds, try_out
         self._lock = os.path.join(folder, "lock")
 
     def apply(
@@ -60,6 +67,11 @@ class Applier:
             if wrong:
                 entry = self.ledger.refuse(plan, who, _now(), wrong)
                 return Outcome(entry, State.REFUSED, wrong)
+            try:
+                doubt = self._tried_out(operations, progress)
+            except EcumenError as error:
+                said = f"Nothing was done: {error}"
+                return Outcome(self.ledger.refuse(plan, who, _now(), said), State.REFUSED, said)
             entry = self.ledger.begin(plan, who, _now())
             try:
                 for number, operation in enumerate(operations):
@@ -68,7 +80,7 @@ class Applier:
             except _FAULTS as fault:
                 return self._back(entry, State.TAKEN_BACK, _words(fault))
             count = len(operations)
-            said = f"{count} {'step' if count == 1 else 'steps'} done."
+            said = f"{count} {'step' if count == 1 else 'steps'} done.{doubt}"
             return self._end(entry, State.DONE, said)
 
     def undo(self, number: int) -> Outcome:
@@ -94,6 +106,8 @@ class Applier:
     def _left(self, operations: Sequence[Operation]) -> str:
         """Where the server is not as these operations left it; "" where it is."""
         for number, operation in enumerate(operations):
+            if operation.follows:
+                continue
             standing = operation.standing(self.hands)
             if standing is Standing.DUE:
                 return operation.describe()
@@ -112,6 +126,12 @@ class Applier:
         if record.state is State.BEGUN:
             if not self._left(record.plan.operations):
                 said = "It was stopped at its end; all of it is done."
+                try:
+                    for operation in record.plan.operations:
+                        if operation.follows:
+                            operation.forward(self.hands, ())
+                except _FAULTS as fault:
+                    return self._back(record.id, State.TAKEN_BACK, _words(fault))
                 return self._end(record.id, State.DONE, said)
             said = "It was stopped in between, and taken back at the next start."
             return self._back(record.id, State.TAKEN_BACK, said)
@@ -134,6 +154,26 @@ class Applier:
             f"Nothing was done: the server is not as expected where it was to {'; '.join(wrong)}."
         )
 
+    def _tried_out(self, operations: Sequence[Operation], progress: Progress) -> str:
+        """Has each engine that is to read its configuration again started with it, where it reaches
+        nobody. Returns what could not be found out. Raises EcumenError where one does not start.
+        """
+
+        def change() -> None:
+            for operation in operations:
+                if not operation.follows and operation.standing(self.hands) is Standing.DUE:
+                    operation.forward(self.hands, operation.keep(self.hands))
+
+        doubts = []
+        for operation in operations:
+            if isinstance(operation, Reload):
+                progress(f"try out {operation.engine}", 0, len(operations))
+                try:
+                    self._try_out(operation.engine, change)
+                except CageError as error:
+                    doubts.append(f" {operation.engine} was not tried out before: {error}.")
+        return "".join(doubts)
+
     def _step(self, entry: int, number: int, operation: Operation) -> None:
         standing = operation.standing(self.hands)
         if standing is Standing.STALE:
@@ -151,7 +191,10 @@ class Applier:
                 self.ledger.go_back(entry, to, said)
             record = self.ledger.record(entry)
             assert record is not None
-            for operation, kept in reversed(list(record.done)):
+            # What has changes take effect comes last in this direction, too.
+            steps = list(record.done)
+            steps.reverse()
+            for operation, kept in sorted(steps, key=_follows):
                 operation.backward(self.hands, kept)
             return self._end(entry, to, said)
         except _FAULTS as fault:
@@ -173,6 +216,10 @@ class Applier:
             yield
         finally:
             os.close(handle)
+
+
+def _follows(step: tuple[Operation, Before]) -> bool:
+    return step[0].follows
 
 
 def _now() -> int:

@@ -12,8 +12,8 @@ import os
 import posixpath
 import re
 import tomllib
-from collections.abc import Iterable
-from dataclasses import dataclass, fields
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, fields
 from fnmatch import fnmatchcase
 from typing import Any
 
@@ -26,11 +26,13 @@ from ecumen.operations.folder import Folder
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.owner import Owner, OwningGroup
+from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
 from ecumen.operations.revoke import AclRevoke
 from ecumen.operations.switch import Switch
 from ecumen.survey import parse_acl
+from ecumen_agent.lines import LineError, Places, check_lines
 
 LARGEST_FILE = 1 << 16  # bytes of the file that widens
 _SPECIAL, _EXECUTE, _OTHERS_WRITE = 0o6000, 0o111, 0o022
@@ -43,16 +45,22 @@ class BoundsError(EcumenError):
 @dataclass(frozen=True, slots=True)
 class Bounds:
     """grounds: patterns of folders, `*` for one name; all below them is sites' own. configuration:
-    folders that hold the sites' configuration. owners: least number of an account or a group that
-    may be given something; those in `accounts` and `groups` may, too. switches, types: patterns of
-    names of the policy.
+    by the engine's kind, folders that hold the sites' configuration; lines: what else may stand
+    there than is listed (`lines.tsv`). logs, seals: folders of logs, certificates and keys.
+    owners: least number of an account or a group that may be given something; those in `accounts`
+    and `groups` may, too. switches, types: patterns of names of the policy.
     """
 
     grounds: tuple[str, ...] = ("/srv/*", "/var/www/*", "/home/*/public_html")
-    configuration: tuple[str, ...] = (
-        "/etc/apache2/sites-available", "/etc/apache2/sites-enabled",
-        "/etc/nginx/sites-available", "/etc/nginx/sites-enabled",
-    )  # fmt: skip
+    configuration: Mapping[str, tuple[str, ...]] = field(
+        default_factory=lambda: {
+            "httpd": ("/etc/apache2/sites-available", "/etc/apache2/sites-enabled"),
+            "nginx": ("/etc/nginx/sites-available", "/etc/nginx/sites-enabled"),
+        }
+    )
+    lines: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    logs: tuple[str, ...] = ("/var/log/apache2", "/var/log/nginx")
+    seals: tuple[str, ...] = ("/etc/ssl", "/etc/letsencrypt")
     owners: int = 1000
     accounts: tuple[int, ...] = ()
     groups: tuple[int, ...] = ()
@@ -84,6 +92,9 @@ class Bounds:
                 self._remove(operation)
             case Rename():
                 self._rename(operation)
+            case Reload():
+                if operation.engine not in self.configuration:
+                    raise _beyond(operation.describe(), "it is none of the engines here")
             case _:
                 # A kind that is new is refused until somebody has thought about it.
                 raise _beyond(operation.describe(), "nothing says within which bounds")
@@ -96,7 +107,12 @@ class Bounds:
 
     def _in_configuration(self, path: str) -> bool:
         _plain(path)
-        return posixpath.dirname(path) in self.configuration
+        return self._engine_of(path) is not None
+
+    def _engine_of(self, path: str) -> str | None:
+        """Whose configuration a file of this path would be."""
+        folder = posixpath.dirname(path)
+        return next((kind for kind, all_ in self.configuration.items() if folder in all_), None)
 
     def _on_the_way(self, path: str) -> bool:
         """Whether grounds lie below a folder: `/home/ines` of `/home/*/public_html`."""
@@ -176,10 +192,12 @@ class Bounds:
     def _place(self, path: str, what: str) -> None:
         """Grounds themselves can be made, too."""
         _plain(path)
-        if not self._in_grounds(path) and not any(
-            _alike(path.split("/"), ground.split("/")) for ground in self.grounds
-        ):
+        if not self._is_ground(path):
             raise _beyond(what, f"{path} is in no site's ground")
+
+    def _is_ground(self, path: str) -> bool:
+        top = any(_alike(path.split("/"), ground.split("/")) for ground in self.grounds)
+        return top or self._in_grounds(path)
 
     def _link(self, each: Link) -> None:
         what = each.describe()
@@ -195,8 +213,18 @@ class Bounds:
 
     def _file(self, each: File) -> None:
         what = each.describe()
-        if self._in_configuration(each.path):
-            raise _beyond(what, "configuration is not written yet")
+        _plain(each.path)
+        engine = self._engine_of(each.path)
+        if engine is not None:
+            more = tuple(self.lines.get(engine, ()))
+            places = Places(self._is_ground, self.logs, self.seals, more)
+            try:
+                check_lines(engine, each.data, places)
+            except LineError as error:
+                raise _beyond(what, str(error)) from error
+            if not each.was and (each.owner, each.group, int(each.mode, 8) & ~0o644) != (0, 0, 0):
+                raise _beyond(what, "what configures a server is root's, and written by root alone")
+            return
         self._somewhere(each.path, what)
         if not each.was:
             if int(each.mode, 8) & _SPECIAL:
@@ -261,19 +289,28 @@ def read_bounds(path: str) -> Bounds:
     for name, value in data.items():
         if name not in known or not _fits(name, value):
             raise BoundsError(f"{path}: {name} is none of {', '.join(known)}, or not of its kind")
-        given[name] = tuple(value) if isinstance(value, list) else value
+        given[name] = _frozen(value)
     return Bounds(**given)
+
+
+def _frozen(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: tuple(each) for key, each in value.items()}
+    return tuple(value) if isinstance(value, list) else value
 
 
 def _fits(name: str, value: object) -> bool:
     if name == "owners":
         return isinstance(value, int)
-    if not isinstance(value, list):
-        return False
+    if name in ("configuration", "lines"):
+        rows = value.items() if isinstance(value, dict) else [("", None)]
+        return all(_listed(each, paths=name == "configuration") for _, each in rows)
     if name in ("accounts", "groups"):
-        return all(isinstance(each, int) for each in value)
-    places = name in ("grounds", "configuration")
-    texts = [each for each in value if isinstance(each, str)]
-    return len(texts) == len(value) and not (
-        places and any(not re.match("/[^/]", t) for t in texts)
-    )
+        return isinstance(value, list) and all(isinstance(each, int) for each in value)
+    return _listed(value, paths=name in ("grounds", "logs", "seals"))
+
+
+def _listed(value: object, *, paths: bool) -> bool:
+    if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
+        return False
+    return not paths or all(re.match("/[^/]", each) for each in value)

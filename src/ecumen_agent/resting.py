@@ -9,6 +9,7 @@ from ecumen.operations.attribute import Attribute
 from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
 from ecumen.operations.link import Link
+from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
 from ecumen.operations.switch import Switch
@@ -44,6 +45,8 @@ def touches(operation: Operation) -> Iterator[Touch]:
             yield operation.to, True
         case Folder() | Link() | File() | Remove():
             yield operation.path, True
+        case Reload():
+            return
         case _:
             # What nobody has said anything of: all of the server.
             yield "", True

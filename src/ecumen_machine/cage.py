@@ -42,23 +42,32 @@ class CageError(EcumenError):
     """The check could not be run without changing anything."""
 
 
-def checked(
-    command: Sequence[str],
-    environment: Mapping[str, str],
+def command(words: Sequence[str], environment: Mapping[str, str]) -> Callable[[], int]:
+    """What becomes a command."""
+
+    def become() -> int:
+        os.execve(words[0], list(words), {"PATH": PLACES, **environment})
+
+    return become
+
+
+def caged(
+    act: Callable[[], int],
     hosts: Sequence[tuple[str, str]] = (),
     addresses: Sequence[str] = (),
     folders: Sequence[str] = (),
 ) -> tuple[int, bytes]:
-    """Runs a command in a cage. hosts: further lines (address, name) of its hosts file. addresses:
-    those of this machine, which it may bind. folders: made there, as a service's unit would.
+    """Does something in a cage, as its first process: with that one ends all that it has started.
+    hosts: further lines (address, name) of its hosts file. addresses: those of this machine, which
+    it may bind. folders: made there, as a service's unit would.
 
-    Returns the exit status and what was said. Raises CageError.
+    Returns the exit status, which is what `act` returns, and what was said. Raises CageError.
     """
     read, write = os.pipe2(os.O_CLOEXEC)
     child = os.fork()
     if child == 0:
         os.close(read)
-        _outer(lambda: _inner(command, environment, hosts, addresses, folders, write), write)
+        _outer(lambda: _inner(act, hosts, addresses, folders, write), write)
     os.close(write)
     try:
         said, late = _heard(read)
@@ -115,13 +124,13 @@ def _outer(inside: Callable[[], None], write: int) -> None:
 
 
 def _inner(
-    command: Sequence[str],
-    environment: Mapping[str, str],
+    act: Callable[[], int],
     hosts: Sequence[tuple[str, str]],
     addresses: Sequence[str],
     folders: Sequence[str],
     write: int,
 ) -> None:
+    status = _NO_CAGE
     try:
         _libc.prctl(1, signal.SIGKILL)
         _lay_over(hosts)
@@ -134,11 +143,11 @@ def _inner(
         os.dup2(write, 2)
         os.umask(0o022)
         os.setsid()
-        os.execve(command[0], list(command), {"PATH": PLACES, **environment})
+        status = act()
     except BaseException as error:
         os.write(write, str(error).encode("utf-8", "replace"))
     finally:
-        os._exit(_NO_CAGE)
+        os._exit(status)
 
 
 def _called(what: str, result: int) -> None:
@@ -195,7 +204,7 @@ def _lay_over(hosts: Sequence[tuple[str, str]]) -> None:
             os.mkdir(folder)
         _copy_root(path, f"{layers}/upper")
         lower = path.replace("\\", "\\\\").replace(":", "\\:").replace(",", "\\,")
-        data = f"lowerdir={lower},upperdir={layers}/upper,workdir={layers}/work"
+        data = f"lowerdir={lower},upperdir={layers}/upper,workdir={layers}/work,redirect_dir=on"
         _mount("overlay", target, "overlay", 0, data)
     for path in ("/dev", "/sys"):
         # Devices can be written to all the same, files there not.

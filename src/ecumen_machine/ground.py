@@ -327,7 +327,12 @@ class Ground:
         return ConfigCheck(status == 0, said)
 
     def _said(self, command: Sequence[str], record: EngineRecord) -> tuple[int, bytes]:
-        """Of the check in its cage, which has no network: names are asked for outside of it."""
+        return self.in_cage(record, cage.command(command, record.environment or {}))
+
+    def in_cage(self, record: EngineRecord, act: Callable[[], int]) -> tuple[int, bytes]:
+        """Does something with an engine in a cage, which has no network: names are asked for
+        outside of it. Returns the exit status and what was said. Raises CageError.
+        """
         hosts: list[tuple[str, str]] = []
         own = _addresses()
         environment = record.environment or {}
@@ -336,7 +341,7 @@ class Ground:
         folders = [folder for folder in given if folder.startswith("/")]
         until = time.monotonic() + _ROUNDS_WITHIN
         for _ in range(_MOST_ROUNDS):
-            status, output = cage.checked(command, environment, hosts, own, folders)
+            status, output = cage.caged(act, hosts, own, folders)
             missing = _UNKNOWN_NAME.search(output.decode("utf-8", "replace"))
             if missing is None or any(name == missing[1] for _, name in hosts):
                 break

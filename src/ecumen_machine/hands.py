@@ -21,6 +21,7 @@ from contextlib import contextmanager
 from ecumen.errors import ChangedError
 from ecumen.operations.digest import digest
 from ecumen.survey import Acl, Entry, Kind
+from ecumen_machine import service
 from ecumen_machine.acl import encode
 from ecumen_machine.capture import KIND_OF
 from ecumen_machine.files import acl_at, context_at, entry_of
@@ -225,6 +226,10 @@ class MachineHands:
                 shutil.rmtree(leaf, dir_fd=folder)
             else:
                 os.unlink(leaf, dir_fd=folder)
+
+    def reload(self, engine: str) -> None:
+        """Raises ServiceError."""
+        service.reload(engine)
 
     def _aside_made(self, there: str) -> None:
         folder = there.rpartition("/")[0]

@@ -90,6 +90,9 @@ class Hands(Looking, Protocol):
     def forget(self, there: str) -> None:
         """What lies aside, if anything does, is gone for good."""
 
+    def reload(self, engine: str) -> None:
+        """An engine reads its configuration again, and that is proven."""
+
 
 class Standing(StrEnum):
     """How an operation stands to a server."""
@@ -107,6 +110,9 @@ class Operation(ABC):
 
     what: ClassVar[str]
     of_policy: ClassVar[bool] = False
+    # Whether it only has the others take effect: done after them, in either direction, and due when
+    # any of them is.
+    follows: ClassVar[bool] = False
 
     @property
     @abstractmethod

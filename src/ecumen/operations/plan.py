@@ -23,6 +23,7 @@ from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.operation import Looking, Operation, Standing
 from ecumen.operations.owner import Owner, OwningGroup
+from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
 from ecumen.operations.revoke import AclRevoke
@@ -51,6 +52,7 @@ KINDS = _by_name(
     Rename,
     File,
     Remove,
+    Reload,
 )
 
 
@@ -122,6 +124,8 @@ def standings(base: Survey | Looking, operations: Iterable[Operation]) -> list[S
     trial, found = Trial(base), []
     for operation in operations:
         standing = operation.standing(trial)
+        if operation.follows and Standing.DUE not in found:
+            standing = Standing.DONE
         found.append(standing)
         # What is done already is part of the server as it is; done again it might find what it
         # expects gone.
