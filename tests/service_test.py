@@ -1,0 +1,205 @@
+"""Plans that change what the real servers are told: tried out, reloaded, proven, taken back."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import socket
+import subprocess
+import urllib.error
+import urllib.request
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from ecumen.operations import Operation, Plan, PlanGround
+from ecumen.operations.file import File
+from ecumen.operations.link import Link
+from ecumen.operations.reload import Reload
+from ecumen.operations.remove import Remove
+from ecumen_agent.applier import Applier, Outcome
+from ecumen_agent.bounds import Bounds
+from ecumen_agent.ledger import Ledger, State
+from ecumen_machine.hands import MachineHands
+from tests.apart import on_a_machine_of_its_own
+
+pytestmark = pytest.mark.server
+
+
+class Anything(Bounds):
+    """What an administrator may have written by hand, too."""
+
+    def check(self, operation: Operation) -> None: ...
+
+
+def started(kind: str) -> Applier:
+    """The installed engine, running as after its installation, and an applier beside it."""
+    Path("/srv/choir").mkdir()
+    Path("/srv/choir/index.html").write_text("choir")
+    if kind == "httpd":
+        # Whatever this machine has switched on, the test's own sites alone.
+        for link in Path("/etc/apache2/sites-enabled").iterdir():
+            link.unlink()
+        Path("/etc/apache2/ports.conf").write_text("Listen 127.0.0.1:80\n")
+        Path("/etc/apache2/sites-enabled/000.conf").write_text(httpd("first.test", "/srv"))
+        subprocess.run(["sh", "-c", ". /etc/apache2/envvars; apache2"], check=True)
+    else:
+        for link in Path("/etc/nginx/sites-enabled").iterdir():
+            link.unlink()
+        Path("/etc/nginx/sites-enabled/first").write_text(nginx("first.test", "/srv"))
+        subprocess.run(["nginx"], check=True)
+    os.makedirs("/run/agent")
+    hands = MachineHands()
+    return Applier(Ledger("/run/agent/db"), hands, Anything(), "/run/agent")
+
+
+def httpd(name: str, root: str, more: str = "") -> str:
+    access = f"<Directory {root}>\nRequire all granted\n</Directory>"
+    return (
+        f"<VirtualHost 127.0.0.1:80>\nServerName {name}\nDocumentRoot {root}\n{access}\n{more}\n"
+        "</VirtualHost>\n"
+    )
+
+
+def nginx(name: str, root: str, more: str = "") -> str:
+    return f"server {{ listen 127.0.0.1:80; server_name {name}; root {root}; {more} }}\n"
+
+
+TEXTS: dict[str, Callable[[str, str, str], str]] = {"httpd": httpd, "nginx": nginx}
+FOLDERS = {"httpd": "/etc/apache2/sites-available", "nginx": "/etc/nginx/sites-available"}
+
+
+def site(kind: str, one: Applier, text: str, *more: Operation) -> Outcome:
+    """A site's file, enabled."""
+    path = f"{FOLDERS[kind]}/choir.conf"
+    link = f"{FOLDERS[kind].replace('available', 'enabled')}/choir.conf"
+    plan = [File.of(one.hands, path, text.encode()), Link(link, "../sites-available/choir.conf")]
+    operations = (*plan, *more, Reload(kind))
+    return one.apply(Plan("a new site", PlanGround("here", 0), operations), "test")
+
+
+def asked(name: str, port: int = 80) -> int | None:
+    request = urllib.request.Request(f"http://127.0.0.1:{port}/", headers={"Host": name})
+    try:
+        with urllib.request.urlopen(request, timeout=5) as answer:
+            return int(answer.status)
+    except urllib.error.HTTPError as error:
+        return error.code
+    except OSError:
+        return None
+
+
+def master(kind: str) -> int:
+    path = {"httpd": "/run/apache2/apache2.pid", "nginx": "/run/nginx.pid"}[kind]
+    return int(Path(path).read_text())
+
+
+def everything() -> dict[str, object]:
+    """The trees of configuration and of logs, as anybody finds them."""
+    found: dict[str, object] = {}
+    for top in ("/etc/apache2", "/etc/nginx", "/srv"):
+        for path in sorted(Path(top).rglob("*")):
+            info = path.lstat()
+            held = os.readlink(path) if path.is_symlink() else None
+            content = path.read_bytes() if held is None and path.is_file() else held
+            found[str(path)] = info.st_mode, info.st_uid, info.st_gid, content
+    return {key: value for key, value in found.items() if "/.ecumen-aside" not in key}
+
+
+@pytest.mark.parametrize("kind", ["httpd", "nginx"])
+@on_a_machine_of_its_own
+def test_a_site_is_made_answers_at_once_and_goes_again(kind: str) -> None:
+    one = started(kind)
+    before, pid = everything(), master(kind)
+    assert asked("choir.test") != 200
+    outcome = site(kind, one, TEXTS[kind]("choir.test", "/srv/choir", ""))
+    assert outcome.state is State.DONE, outcome
+    # Not one answer of the workers of before.
+    assert [asked("choir.test") for _ in range(200)] == [200] * 200
+    assert master(kind) == pid
+    assert one.undo(outcome.entry).state is State.UNDONE
+    assert everything() == before
+    assert {asked("choir.test") for _ in range(50)} != {200}
+    assert master(kind) == pid
+
+
+# What an engine's own check passes, or half of it, and what it would die of.
+BROKEN = {
+    "httpd": (
+        "NoSuchThing on", "ErrorLog /var/log", 'ErrorLog "|/no/such/program"', "<Directory /x>",
+        "SSLEngine on", "SSLEngine on\nSSLCertificateFile /etc/hosts",
+        "SSLEngine on\nSSLCertificateFile /srv/one.pem\nSSLCertificateKeyFile /srv/other.key",
+        "ErrorLog /var/log/none/x", "</VirtualHost>\nListen 127.0.0.1:99\n<VirtualHost *:99>",
+        "</VirtualHost>\nListen 192.0.2.1:81\n<VirtualHost *:81>",
+    ),
+    "nginx": (
+        "no_such_thing on;", "error_log /var/log;", "listen 127.0.0.1:99;", "location / {",
+        "listen 192.0.2.1:81;", "listen 443 ssl; ssl_certificate /etc/hosts;",
+        "listen 443 ssl; ssl_certificate /srv/one.pem; ssl_certificate_key /srv/other.key;",
+        "access_log /var/log/none/x;",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", ["httpd", "nginx"])
+@on_a_machine_of_its_own
+def test_what_it_would_die_of_is_refused_before_the_disk_is_touched(kind: str) -> None:
+    for name in ("one", "other"):
+        subprocess.run(
+            ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN=a.test",
+             "-keyout", f"/srv/{name}.key", "-out", f"/srv/{name}.pem"],
+            check=True, capture_output=True,
+        )  # fmt: skip
+    if kind == "httpd":
+        subprocess.run(["a2enmod", "-q", "ssl"], check=True, capture_output=True)
+    one = started(kind)
+    with socket.socket() as held:
+        held.bind(("127.0.0.1", 99))
+        held.listen()
+        before, pid = everything(), master(kind)
+        logs = sorted(map(str, Path("/var/log").rglob("*")))
+        for line in BROKEN[kind]:
+            outcome = site(kind, one, TEXTS[kind]("choir.test", "/srv/choir", line))
+            assert outcome.state is State.REFUSED, (line, outcome)
+            assert "Nothing was done" in outcome.said
+            assert everything() == before, line
+            assert sorted(map(str, Path("/var/log").rglob("*"))) == logs, line
+    assert master(kind) == pid
+    assert Path(f"/proc/{pid}").exists()
+
+
+@pytest.mark.parametrize("kind", ["httpd", "nginx"])
+@on_a_machine_of_its_own
+def test_what_fails_at_the_reload_alone_is_taken_back(kind: str) -> None:
+    """As where somebody takes away what the trial still found."""
+    one = started(kind)
+    before = everything()
+    Path("/var/log/gone").mkdir()
+    line = {"httpd": "ErrorLog /var/log/gone/x", "nginx": "error_log /var/log/gone/x;"}[kind]
+
+    def vanish(doing: str, done: int, total: int) -> None:
+        if "read its configuration" in doing:
+            shutil.rmtree("/var/log/gone")
+
+    path = f"{FOLDERS[kind].replace('available', 'enabled')}/choir.conf"
+    text = TEXTS[kind]("choir.test", "/srv/choir", line)
+    plan = Plan("x", PlanGround("here", 0), (File.of(one.hands, path, text.encode()), Reload(kind)))
+    pid = master(kind)
+    outcome = one.apply(plan, "test", vanish)
+    assert outcome.state is State.TAKEN_BACK, outcome
+    assert everything() == before
+    assert Path(f"/proc/{pid}").exists()
+    assert asked("first.test") is not None
+
+
+@on_a_machine_of_its_own
+def test_a_site_is_closed_by_taking_its_link_away() -> None:
+    one = started("nginx")
+    assert site("nginx", one, nginx("choir.test", "/srv/choir")).state is State.DONE
+    link = "/etc/nginx/sites-enabled/choir.conf"
+    plan = Plan("close", PlanGround("here", 0), (Remove.of(one.hands, link), Reload("nginx")))
+    assert one.apply(plan, "test").state is State.DONE
+    assert asked("choir.test") != 200
+    again = one.apply(plan, "test")
+    assert (again.entry, again.state) == (0, State.DONE)
