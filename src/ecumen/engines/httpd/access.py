@@ -88,29 +88,42 @@ class AccessRule:
 
 @dataclass(frozen=True)
 class Access:
-    """The access rules of one section. merging: off, and, or. unread: not evaluated."""
+    """The access rules of one section, or in their place `parts`: those of two that are joined, the
+    earlier first. merging: how they are laid over earlier ones, "" where that is not said. joint:
+    how the parts are joined, and, or. unread: not evaluated.
+    """
 
     rules: tuple[AccessRule, ...]
-    merging: str = "off"
+    merging: str = ""
     unread: tuple[Directive, ...] = ()
-    inherited: Access | None = None
+    parts: tuple[Access, ...] = ()
+    joint: str = ""
+
+    @property
+    def holds(self) -> bool:
+        """Whether there is any rule."""
+        return bool(self.rules or self.parts)
 
     def over(self, base: Access) -> Access:
-        """A later section's rules upon an earlier one's: in their place, unless merging is on."""
-        # A section that holds no rule does not end the inheritance, but what it says of merging
-        # counts for the next one ("AuthMerging").
-        if not self.rules:
-            return Access(base.rules, self.merging, base.unread + self.unread, base.inherited)
-        if self.merging == "off":
+        """A later section's rules upon an earlier one's: in their place, unless merging is on
+        (mod_authz_core, merge_authz_core_dir_config).
+        """
+        unread = base.unread + self.unread
+        if not self.holds and self.merging != "off":
+            # What has no rule does not end the inheritance, but what it says of merging counts
+            # where this one is laid over another.
+            merging = self.merging or base.merging
+            return replace(base, merging=merging, unread=unread) if base.holds else self
+        if self.merging in ("", "off") or not base.holds:
             return self
-        return Access(self.rules, self.merging, self.unread + base.unread, base)
+        return Access((), self.merging, unread, (base, self), self.merging)
 
     @cached_property
     def lines(self) -> tuple[Proof, ...]:
         return tuple(proof_of(leaf.directive) for rule in self.rules for leaf in rule.leaves())
 
     def all_rules(self) -> tuple[AccessRule, ...]:
-        return self.rules + (self.inherited.all_rules() if self.inherited else ())
+        return self.rules + tuple(rule for part in self.parts for rule in part.all_rules())
 
 
 def is_access(name: str) -> bool:
@@ -120,7 +133,7 @@ def is_access(name: str) -> bool:
 
 def access_of(directives: Sequence[Scoped]) -> Access:
     """The access rules of one section, in the order of the file."""
-    merging = "off"
+    merging = ""
     rules: list[AccessRule] = []
     unread: list[Directive] = []
     for directive, limited in directives:
@@ -221,20 +234,23 @@ def judge(access: Access, visitor: Visitor) -> tuple[AccessOutcome | None, tuple
 
 
 def _whole(access: Access, visitor: Visitor, assumed: dict[int, AccessOutcome]) -> AccessOutcome:
-    own = _own(access, visitor, assumed)
-    if access.inherited is None:
-        return AccessOutcome.GRANTED if own is None else own
-    base = _own(access.inherited, visitor, assumed)
-    if access.inherited.inherited is not None:
-        base = _whole(access.inherited, visitor, assumed)
-    conjunction = access.merging == "and"
-    if own is None and base is None:
-        return AccessOutcome.GRANTED
+    said = _said(access, visitor, assumed)
+    return AccessOutcome.GRANTED if said is None else said
+
+
+def _said(
+    access: Access, visitor: Visitor, assumed: dict[int, AccessOutcome]
+) -> AccessOutcome | None:
+    """None where all rules are for other methods."""
+    if not access.parts:
+        return _own(access, visitor, assumed)
+    said = [_said(part, visitor, assumed) for part in access.parts]
+    if all(each is None for each in said):
+        return None
+    conjunction = access.joint == "and"
     # Rules for other methods only count as granted beside others, and for nothing in place of them.
     other = AccessOutcome.GRANTED if conjunction else AccessOutcome.NEUTRAL
-    return _combined(
-        [other if base is None else base, other if own is None else own], conjunction=conjunction
-    )
+    return _combined([other if each is None else each for each in said], conjunction=conjunction)
 
 
 def _own(

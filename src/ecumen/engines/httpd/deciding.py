@@ -33,7 +33,7 @@ def ruled(
 ) -> Ruling:
     """judged: what the access rules come to, None where that is not known."""
     access = settings.access
-    if access is None or not (access.rules or access.inherited):
+    if access is None or not access.holds:
         # A way to sign in without any rule that asks for it is a mistake to the server.
         return Ruling.GRANTED if settings.auth_kind is None else Ruling.LOGIN_UNUSED
     match judged(access):

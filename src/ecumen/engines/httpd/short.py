@@ -26,7 +26,6 @@ from ecumen.engines.httpd.server import Alias, Host, Server, with_value
 from ecumen.engines.httpd.settings import EMPTY, FileSection, Opt, Settings, Upstream
 from ecumen.engines.httpd.targets import Targets
 from ecumen.engines.httpd.uri import Address, escaped
-from ecumen.engines.httpd.walk import FolderWalk
 from ecumen.engines.httpd.way import REDIRECT, AddressWays, cleaned, takes
 from ecumen.engines.short import MOST_KEPT, PLAIN_PATH, Door, Question, Short, ShortSite
 from ecumen.engines.sites import Arrival
@@ -210,7 +209,7 @@ class ShortAnswers:
         if site.bound is not None and not path.startswith(site.bound):
             return settings
         host = site.host
-        walk: FolderWalk | None = None
+        bound: list[Settings] = []
         for section in host.addresses:
             fits = section.fits_address(path)
             if fits is False:
@@ -221,9 +220,8 @@ class ShortAnswers:
                 return None
             if section.settings.rewriting is not None or section.settings.unread:
                 return None
-            walk = walk or self.targets.walk(host)
-            settings = walk.merge(settings, section.settings)
-        return settings
+            bound.append(section.settings)
+        return self.targets.walk(host).merged(settings, bound) if bound else settings
 
     def _holding(self, settings: Settings) -> _Held | None:
         """None where these settings have more than a plain answer needs."""
@@ -581,7 +579,7 @@ def _binds(sections: Sequence[FileSection], name: str) -> bool:
 
 def _alike(access: Access) -> object:
     """The same for rules that say the same, as those of a thousand sites do."""
-    if access.unread or access.inherited is not None:
+    if access.unread or access.parts:
         return access
     if any(rule.children or rule.limited is not None for rule in access.rules):
         return access

@@ -67,8 +67,7 @@ class Targets:
         """The settings that hold for an address before it is known where it leads."""
         settings = host.settings
         sections, doubts = _by_address(host, path)
-        for section in sections:
-            settings = self.walk(host).merge(settings, section.settings)
+        settings = self.walk(host).merged(settings, (each.settings for each in sections))
         if settings.conditionals:
             settings, _, more = self._conditional(host, settings, visitor, Rank(Phase.ENTRY, 2))
             doubts += more
@@ -88,14 +87,16 @@ class Targets:
                 # What the server remembers of the request before may make it pass these by.
                 doubts += [unread(section.directive, rank) for section in level]
                 break
+            joined = []
             for section, held in _held(level, visitor):
                 if held is None:
                     doubts.append(unread(section.directive, rank))
                 elif held:
-                    settings = self.walk(host).merge(settings, section.settings)
+                    joined.append(section.settings)
                     bound.append((section.directive.quoted, section.settings, None))
                     doubts += [unread(d, rank) for d in section.settings.unread]
                     within += section.settings.conditionals
+            settings = self.walk(host).merged(settings, joined)
             level = tuple(within)
         return settings, bound, doubts
 
@@ -134,8 +135,8 @@ class Targets:
         sections: list[Bound] = list(walked.sections)
         found, doubts = _by_address(host, path)
         doubts = walked.doubts + doubts
+        settings = self.walk(host).merged(settings, (section.settings for section in found))
         for section in found:
-            settings = self.walk(host).merge(settings, section.settings)
             sections.append((section.directive.quoted, section.settings, section))
             doubts += [unread(d, Rank(Phase.ENTRY, 2)) for d in section.settings.unread]
         if isinstance(visitor.facts, Asked):
@@ -339,9 +340,6 @@ def _compat_line(title: str, compat: Compat, section: Section | None) -> RuleLin
 
 def _within(own: Access, access: Access) -> bool:
     """Whether the rules of one section are among those that hold in the end."""
-    current: Access | None = access
-    while current is not None:
-        if current.rules == own.rules:
-            return True
-        current = current.inherited
-    return False
+    if access.rules == own.rules:
+        return True
+    return any(_within(own, part) for part in access.parts)

@@ -6,7 +6,7 @@ Source: httpd 2.4, core ("Directory", "Options", "AllowOverride"); measured.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 from ecumen import codes
@@ -114,6 +114,13 @@ class FolderWalk:
             # Both are kept, so that their numbers stay theirs.
             known = self._merged[key] = (base, later, later.over(base))
         return known[2]
+
+    def merged(self, base: Settings, later: Iterable[Settings]) -> Settings:
+        """Sections of one kind upon `base`: the server merges them with each other first."""
+        joined: Settings | None = None
+        for each in later:
+            joined = each if joined is None else self.merge(joined, each)
+        return base if joined is None else self.merge(base, joined)
 
     def walk(self, filename: str, before: Walked | None = None) -> Walked:
         """filename: absolute. before: the walk that the server has just made for the same request,
@@ -459,7 +466,7 @@ class FolderWalk:
 
     def _files(self, walked: Walked, leaf: str) -> None:
         done: set[int] = set()
-        again = True
+        again, base, bound = True, walked.settings, list[Settings]()
         # A section on files may itself hold more of them.
         while again:
             again = False
@@ -481,7 +488,9 @@ class FolderWalk:
                     again = True
                     title = section.directive.quoted
                     self._apply(walked, title, section.settings, None, HALF)
+                    bound.append(section.settings)
                     walked.named = True
+        walked.settings = self.merged(base, bound)
 
     def _pattern_doubt(self, walked: Walked, section: Section, depth: int) -> None:
         proof = proof_of(section.directive)
