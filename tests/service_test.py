@@ -6,6 +6,7 @@ import os
 import shutil
 import socket
 import subprocess
+import sys
 import urllib.error
 import urllib.request
 from collections.abc import Callable
@@ -35,19 +36,19 @@ class Anything(Bounds):
 
 def started(kind: str) -> Applier:
     """The installed engine, running as after its installation, and an applier beside it."""
+    Path("/srv/first").mkdir()
     Path("/srv/choir").mkdir()
     Path("/srv/choir/index.html").write_text("choir")
-    if kind == "httpd":
-        # Whatever this machine has switched on, the test's own sites alone.
-        for link in Path("/etc/apache2/sites-enabled").iterdir():
+    # Whatever this machine has switched on, the test's own sites alone.
+    for folder in ("/etc/apache2/sites-enabled", "/etc/nginx/sites-enabled"):
+        for link in Path(folder).iterdir():
             link.unlink()
+    if kind == "httpd":
         Path("/etc/apache2/ports.conf").write_text("Listen 127.0.0.1:80\n")
-        Path("/etc/apache2/sites-enabled/000.conf").write_text(httpd("first.test", "/srv"))
+        Path("/etc/apache2/sites-enabled/000.conf").write_text(httpd("first.test", "/srv/first"))
         subprocess.run(["sh", "-c", ". /etc/apache2/envvars; apache2"], check=True)
     else:
-        for link in Path("/etc/nginx/sites-enabled").iterdir():
-            link.unlink()
-        Path("/etc/nginx/sites-enabled/first").write_text(nginx("first.test", "/srv"))
+        Path("/etc/nginx/sites-enabled/first").write_text(nginx("first.test", "/srv/first"))
         subprocess.run(["nginx"], check=True)
     os.makedirs("/run/agent")
     hands = MachineHands()
@@ -203,3 +204,51 @@ def test_a_site_is_closed_by_taking_its_link_away() -> None:
     assert asked("choir.test") != 200
     again = one.apply(plan, "test")
     assert (again.entry, again.state) == (0, State.DONE)
+
+
+@on_a_machine_of_its_own
+def test_what_closes_a_site_is_done_only_when_it_is_named(tmp_path: Path) -> None:
+    """From the command line, with an agent that takes its own surveys."""
+    started("nginx").ledger.close()
+    Path("/etc/hosts").write_text("127.0.0.1 localhost first.test choir.test\n")
+    run = "from ecumen_cli.main import main; main()"
+    environment = {**os.environ, "ECUMEN_AGENT": "/run/agent/sock"}
+
+    def ecumen(*words: str) -> subprocess.CompletedProcess[str]:
+        return subprocess.run(
+            [sys.executable, "-c", run, *words], capture_output=True, text=True, env=environment
+        )
+
+    def plan(*operations: Operation) -> str:
+        path = tmp_path / "plan.json"
+        path.write_text(Plan("a plan", PlanGround("here", 0), operations).write())
+        return str(path)
+
+    words = ["agent", "--socket", "/run/agent/sock", "--state", "/run/state"]
+    agent = subprocess.Popen([sys.executable, "-c", run, *words], stderr=subprocess.PIPE, text=True)
+    assert agent.stderr is not None
+    while "listens" not in agent.stderr.readline():
+        pass
+    hands = MachineHands()
+    path, link = f"{FOLDERS['nginx']}/choir", "/etc/nginx/sites-enabled/choir"
+    text = nginx("choir.test", "/srv/choir").encode()
+    made = plan(File.of(hands, path, text), Link(link, path), Reload("nginx"))
+    first = ecumen("apply", made, "--who", "ines")
+    assert first.returncode == 0, first.stdout + first.stderr
+    assert asked("choir.test") == 200
+    again = ecumen("apply", made)
+    assert (again.returncode, "All of it is done already" in again.stdout) == (0, True), again
+    closing = plan(Remove.of(hands, link), Reload("nginx"))
+    refused = ecumen("apply", closing)
+    assert refused.returncode == 2, refused
+    assert "choir.test" in refused.stderr
+    assert asked("choir.test") == 200
+    closed = ecumen("apply", closing, "--although", "choir.test")
+    assert closed.returncode == 0, closed
+    assert asked("choir.test") != 200
+    back = ecumen("undo", "2")
+    assert back.returncode == 0, back
+    assert asked("choir.test") == 200
+    told = ecumen("ledger").stdout
+    assert "undone" in told
+    assert "by ines (account 0)" in told

@@ -22,6 +22,7 @@ from ecumen_agent.applier import Applier, Outcome
 from ecumen_agent.ledger import Record
 from ecumen_agent.protocol import INTERNAL, LONGEST_LINE, METHOD, PARAMS, PARSE, REFUSED, REQUEST
 from ecumen_agent.protocol import line as message
+from ecumen_agent.taking import take
 
 MOST_ENTRIES = 1000
 MOST_CALLERS = 16
@@ -43,10 +44,15 @@ class Caller:
 
 
 class Server:
-    """uids: whose requests are answered."""
+    """uids: whose requests are answered. surveys: the folder for those that are taken, which a
+    group may read.
+    """
 
-    def __init__(self, applier: Applier, uids: frozenset[int]) -> None:
-        self._applier, self._uids = applier, uids
+    def __init__(
+        self, applier: Applier, uids: frozenset[int], surveys: str = "", group: int = 0
+    ) -> None:
+        self._applier, self._uids, self._surveys, self._group = applier, uids, surveys, group
+        self._taking = threading.Lock()
         self._room = threading.Semaphore(MOST_CALLERS)
         # One connection to the ledger for all; changes are made by one at a time anyhow.
         self._turn = threading.Lock()
@@ -123,6 +129,10 @@ class Server:
                 most = min(_number(params, "most", 100), MOST_ENTRIES)
                 with self._turn:
                     return [_entry(each) for each in self._applier.ledger.latest(most)]
+            case "survey":
+                # Changes may be made meanwhile: it is as of when it was taken.
+                with self._taking:
+                    return {"path": take(self._surveys, self._group, tell)}
             case "bounds":
                 return asdict(self._applier.bounds)
         raise _WrongError(METHOD, f"the agent knows no {method!r}")

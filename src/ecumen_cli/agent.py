@@ -56,4 +56,5 @@ def agent(path: str, state: str, bounds: str, account: str) -> None:
         warn(f"entry {outcome.entry}: {outcome.said}")
     ears = listening(path, group)
     warn(f"the agent listens at {path}")
-    Server(applier, frozenset(uids)).serve(ears)
+    surveys = f"{os.path.dirname(path)}/surveys"
+    Server(applier, frozenset(uids), surveys, group).serve(ears)

@@ -1,14 +1,18 @@
-"""`ecumen apply`: does a plan, through the agent."""
+"""`ecumen apply`: does a plan, through the agent, once it was rehearsed."""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from ecumen.errors import PlanError
 from ecumen_cli import exit as statuses
-from ecumen_cli.files import plan_text
+from ecumen_cli.files import open_survey, patterns_apart, plan_text
 from ecumen_cli.said import say, warn
+
+if TYPE_CHECKING:
+    from ecumen.operations import Plan
 
 _STATUS = {
     "done": statuses.DONE,
@@ -21,16 +25,36 @@ _STATUS = {
 
 @click.command()
 @click.argument("plan")
-@click.option("--who", default="", help="Whoever asks for it, for the ledger.")
-def apply(plan: str, who: str) -> int:
-    """Does a plan: each step is written down before it is done, and where the server is not as the
-    plan expects it nothing is changed. Exit status 1 where it was begun and taken back.
+@click.option("--survey", "survey_file", help="Rehearse it on this survey, not on a new one.")
+@click.option(
+    "--although",
+    "yes",
+    multiple=True,
+    metavar="NAME",
+    help="What gets worse, by its name as the rehearsal tells it: done all the same.",
+)
+@click.option("--who", default="", help="Whoever asks for it, for the ledger.")  # fmt: skip
+def apply(plan: str, survey_file: str | None, yes: tuple[str, ...], who: str) -> int:
+    """Rehearses a plan, and does it: each step is written down before it is done, and where the
+    server is not as the plan expects it nothing is changed. What makes something worse is done only
+    with --although for each. Exit status 1 where it was begun and taken back.
     """
     from ecumen.operations import read_plan
+    from ecumen.operations.quoting import quoted
     from ecumen_agent.client import call
 
+    patterns_apart()
     text = plan_text(plan)
-    read_plan(text)
+    wanted = read_plan(text)
+    file = survey_file or call("survey", {}, lambda doing, done, total: warn(doing))["path"]
+    worse = {name: words for name, words in _worse(wanted, file).items() if name not in yes}
+    if worse:
+        for name, words in worse.items():
+            say(f"  {name}: {words}")
+        names = " ".join(f"--although {quoted(name)}" for name in worse)
+        raise PlanError(
+            f"nothing was done: it makes something worse; to do it all the same: {names}"
+        )
     asked = {"plan": text.decode("utf-8", "replace"), "who": who}
     return ended(call("apply", asked, _progress))
 
@@ -40,6 +64,23 @@ def ended(outcome: dict[str, Any]) -> int:
     entry = f"Entry {outcome['entry']}: " if outcome["entry"] else ""
     say(f"{entry}{outcome['said']}")
     return _STATUS[outcome["state"]]
+
+
+def _worse(plan: Plan, survey_file: str) -> dict[str, str]:
+    """What gets worse, by its names; the sum of the rehearsal is said."""
+    from ecumen.passage import Follower
+    from ecumen.rehearsal import rehearse
+    from ecumen_machine.quiet import no_collecting
+    from ecumen_machine.spread import spread
+
+    with no_collecting():
+        survey = open_survey(survey_file)
+        try:
+            found = rehearse(Follower(survey), plan.operations, spread=spread)
+        except LookupError as error:
+            raise PlanError(error.args[0] if error.args else str(error)) from error
+    say(found.summary)
+    return {} if found.stale else found.worsened
 
 
 def _progress(doing: str, done: int, total: int) -> None:

@@ -63,6 +63,7 @@ def _row(found: Rehearsal) -> dict[str, Any]:
     return {
         "stale": found.stale,
         "worse": found.worse,
+        "worsened": found.worsened,
         "steps": [asdict(each) for each in found.steps],
         "asked": found.asked,
         "addresses": [asdict(each) for each in found.addresses],

@@ -109,8 +109,18 @@ class Rehearsal:
     @property
     def worse(self) -> bool:
         """Whether anything gets worse: for visitors, or for those whose files are private."""
-        closes = any(each.fate is Fate.CLOSES for each in self.addresses)
-        return closes or bool(self.exposed) or any(each.impact in _WORSE for each in self.new)
+        return bool(self.worsened)
+
+    @property
+    def worsened(self) -> dict[str, str]:
+        """What gets worse, in words, by the names by which somebody says yes to it: sites of which
+        something closes, accounts whose files are exposed, findings that are new.
+        """
+        # Whose pages they were: an address without a name of its own is somebody's, too.
+        lost = [each for each in self.addresses if each.fate is Fate.CLOSES]
+        closed = {each.before.site or each.of: "pages close" for each in lost}
+        exposed = {each.owner: "private files are exposed" for each in self.exposed}
+        return closed | exposed | {e.key: e.title for e in self.new if e.impact in _WORSE}
 
     @property
     def summary(self) -> str:
