@@ -12,6 +12,7 @@ import pytest
 from click.testing import CliRunner, Result
 
 from ecumen.audit.finding import Impact
+from ecumen.audit.scene import Scene
 from ecumen.errors import PlanError
 from ecumen.operations import Operation
 from ecumen.operations.acl import AclGrant
@@ -22,7 +23,7 @@ from ecumen.operations.plan import Plan, PlanGround
 from ecumen.operations.rename import Rename
 from ecumen.operations.trial import Trial
 from ecumen.passage import Follower, read_request
-from ecumen.rehearsal import Fate, Rehearsal, Said, rehearse
+from ecumen.rehearsal import Fate, Meets, Rehearsal, rehearse
 from ecumen.survey import Survey, write_survey
 from ecumen_cli.main import ecumen
 from ecumen_machine import EngineSpec, take_survey
@@ -50,7 +51,7 @@ FILES = (
 
 
 def of(survey: Survey, *operations: Operation) -> Rehearsal:
-    return rehearse(Follower(survey), operations)
+    return rehearse(Scene(Follower(survey)), operations)
 
 
 def mode(survey: Survey, path: str, change: str) -> Mode:
@@ -69,7 +70,7 @@ def test_a_page_comes_back_and_its_finding_is_mended() -> None:
     assert fates(found) == {"http://a.test/": "opens", "http://a.test/index.html": "opens"}
     assert [each.id for each in found.mended] == ["ladder.shut"]
     assert not found.worse
-    assert found.summary == "1 front page comes back, 1 other page comes back."
+    assert found.summary == "1 front page and 1 other page come back."
     assert any(opening.gains for opening in found.openings)
 
 
@@ -79,7 +80,7 @@ def test_a_page_that_closes_makes_it_worse_and_stands_first() -> None:
     assert [each.fate for each in found.addresses] == [Fate.CLOSES, Fate.OPENS, Fate.OPENS]
     assert found.addresses[0].url == "http://b.test/more.html"
     assert found.worse
-    assert found.summary == "1 other page closes, 1 front page comes back, 1 other page comes back."
+    assert found.summary == "1 other page closes, 1 front page and 1 other page come back."
 
 
 def test_what_is_private_and_opens_to_others_makes_it_worse() -> None:
@@ -148,7 +149,7 @@ def test_the_command_says_it_and_its_status_says_whether_it_gets_worse(tmp_path:
 
     status, said = run(mode(survey, "/srv/a", "o+x"))
     assert status == 0
-    assert "1 front page comes back" in said
+    assert "1 front page and 1 other page come back" in said
     assert "mended, outage: " in said
     assert run(mode(survey, "/srv/b", "go-x"))[0] == 1
     assert run(Mode("/srv/b", "0700", "0711"))[0] == 2
@@ -168,7 +169,7 @@ def test_the_plan_of_a_finding_is_rehearsed_as_the_audit_writes_it(tmp_path: Pat
     (shut,) = [each["key"] for each in findings if each["id"] == "ladder.shut"]
     plan.write_text(run(*audit, "--plan", shut).stdout)
     done = run("rehearse", "--survey", str(taken), str(plan))
-    assert "1 front page comes back" in done.output
+    assert "1 front page and 1 other page come back" in done.output
     assert isinstance(run(*audit, "--plan", "none").exception, PlanError)
 
 
@@ -196,7 +197,7 @@ def random_plan(survey: Survey, base: Path, rng: random.Random) -> list[Operatio
     return found
 
 
-def told(said: Said) -> tuple[bool, int | None, str | None]:
+def told(said: Meets) -> tuple[bool, int | None, str | None]:
     return said.decided, said.status, said.file
 
 

@@ -15,7 +15,7 @@ from ecumen.errors import RequestError
 from ecumen.passage import Follower, read_request
 from ecumen.survey import Listener, Survey
 from ecumen_machine import EngineSpec, take_survey
-from ecumen_web.api.reply import AskedServer, ask_server
+from ecumen_web.explaining.replies import AskedServer, ask_server
 from tests.worlds.live import nginx
 
 ADDRESS, PORT = "127.0.0.49", 8091

@@ -35,9 +35,10 @@ from ecumen_web import queue
 from ecumen_web.api import roots, sites
 from ecumen_web.api.bindings import Bindings, BindingsSerializer
 from ecumen_web.api.passage import PassageSerializer
-from ecumen_web.api.reply import AskedServer, AskedServerSerializer
+from ecumen_web.api.reply import AskedServerSerializer
 from ecumen_web.api.sheet import SheetSerializer
 from ecumen_web.api.values import ValueSerializer
+from ecumen_web.explaining.replies import AskedServer
 from ecumen_web.kept import _Answers, kept
 from ecumen_web.store.models import JobRecord, SurveyRecord
 from ecumen_web.store.translate import clean

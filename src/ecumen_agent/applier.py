@@ -45,9 +45,16 @@ class Applier:
     """hands: on this machine. folder: where the lock lies, and the ledger."""
 
     def __init__(
-        self, ledger: Ledger, hands: Hands, bounds: Bounds, folder: str, try_out: TryOut = try_out
+        self,
+        ledger: Ledger,
+        hands: Hands,
+        bounds: Bounds,
+        folder: str,
+        try_out: TryOut = try_out,
+        clock: Callable[[], float] = time.time,
     ) -> None:
-        self.ledger, self.hands, self.bounds, self._try_out = ledger, hands, bounds, try_out
+        self.ledger, self.hands, self.bounds = ledger, hands, bounds
+        self._try_out, self._clock = try_out, clock
         self._lock = os.path.join(folder, "lock")
 
     def apply(
@@ -65,14 +72,15 @@ class Applier:
                 return Outcome(0, State.DONE, "All of it is done already; nothing was changed.")
             wrong = self._stale(operations)
             if wrong:
-                entry = self.ledger.refuse(plan, who, _now(), wrong)
-                return Outcome(entry, State.REFUSED, wrong)
+                return self._refused(plan, who, wrong)
             try:
                 doubt = self._tried_out(operations, progress)
             except EcumenError as error:
                 said = f"Nothing was done: {error}"
-                return Outcome(self.ledger.refuse(plan, who, _now(), said), State.REFUSED, said)
-            entry = self.ledger.begin(plan, who, _now())
+                return Outcome(
+                    self.ledger.refuse(plan, who, int(self._clock()), said), State.REFUSED, said
+                )
+            entry = self.ledger.begin(plan, who, int(self._clock()))
             try:
                 for number, operation in enumerate(operations):
                     progress(operation.describe(), number, len(operations))
@@ -82,6 +90,10 @@ class Applier:
             count = len(operations)
             said = f"{count} {'step' if count == 1 else 'steps'} done.{doubt}"
             return self._end(entry, State.DONE, said)
+
+    def _refused(self, plan: Plan, who: str, why: str) -> Outcome:
+        entry = self.ledger.refuse(plan, who, int(self._clock()), why)
+        return Outcome(entry, State.REFUSED, why)
 
     def undo(self, number: int) -> Outcome:
         """Takes an entry back. Raises RefusedError where later ones rest on it, or where the server
@@ -220,10 +232,6 @@ class Applier:
 
 def _follows(step: tuple[Operation, Before]) -> bool:
     return step[0].follows
-
-
-def _now() -> int:
-    return int(time.time())
 
 
 def _words(fault: BaseException) -> str:

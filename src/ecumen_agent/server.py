@@ -128,7 +128,7 @@ class Server:
             case "ledger":
                 most = min(_number(params, "most", 100), MOST_ENTRIES)
                 with self._turn:
-                    return [_entry(each) for each in self._applier.ledger.latest(most)]
+                    return [entry_row(each) for each in self._applier.ledger.latest(most)]
             case "survey":
                 # Changes may be made meanwhile: it is as of when it was taken.
                 with self._taking:
@@ -190,7 +190,8 @@ def _told(outcome: Outcome) -> dict[str, Any]:
     return asdict(outcome)
 
 
-def _entry(record: Record) -> dict[str, Any]:
+def entry_row(record: Record) -> dict[str, Any]:
+    """An entry of the ledger as it is told."""
     return {
         "id": record.id,
         "at": record.at,

@@ -68,6 +68,7 @@ def ended(outcome: dict[str, Any]) -> int:
 
 def _worse(plan: Plan, survey_file: str) -> dict[str, str]:
     """What gets worse, by its names; the sum of the rehearsal is said."""
+    from ecumen.audit.scene import Scene
     from ecumen.passage import Follower
     from ecumen.rehearsal import rehearse
     from ecumen_machine.quiet import no_collecting
@@ -76,7 +77,7 @@ def _worse(plan: Plan, survey_file: str) -> dict[str, str]:
     with no_collecting():
         survey = open_survey(survey_file)
         try:
-            found = rehearse(Follower(survey), plan.operations, spread=spread)
+            found = rehearse(Scene(Follower(survey)), plan.operations, spread=spread)
         except LookupError as error:
             raise PlanError(error.args[0] if error.args else str(error)) from error
     say(found.summary)

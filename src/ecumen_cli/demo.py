@@ -31,6 +31,7 @@ def demo(port: int, account: str, as_root: bool) -> None:
 
     from ecumen.survey import write_survey
     from ecumen_demo import Moment, StandIn, demo_survey
+    from ecumen_demo.changes import LOADED, loaded
     from ecumen_web.queue import ask_for_logs
     from ecumen_web.store.models import SurveyRecord
     from ecumen_web.surveys.loading import keep_file, load_kept
@@ -40,18 +41,22 @@ def demo(port: int, account: str, as_root: bool) -> None:
         write_survey(demo_survey(moment), stream)
         stream.seek(0)
         load_kept(keep_file(stream), lambda *step: None, SurveyRecord.Origin.DEMO)
-    survey = demo_survey(Moment.AS_LOADED)
+    state = settings.HOME / "stand-in"
+    survey = loaded(state)
+    latest = SurveyRecord.objects.all()[0]
     password = server.demo_account("demo")
     settings.REACHED = {
         SurveyRecord.Origin.DEMO: {
             "logs": str(settings.HOME / "quay"),
             "made_by": "ecumen_demo.visitors.ensure_logs",
             "answers_at": ("127.0.0.1", port + 1),
-            "ahead": survey.taken_at - time.time(),
+            "ahead": latest.taken_at.timestamp() - time.time(),
+            "changed_by": "ecumen_demo.changes.agent",
+            "state": str(state),
         }
     }
-    ask_for_logs(SurveyRecord.objects.all()[0])
-    with StandIn(survey, port + 1, settings.HOME / "quay") as stand_in:
+    ask_for_logs(latest)
+    with StandIn(survey, port + 1, settings.HOME / "quay", state / LOADED) as stand_in:
         say(f"Ecumen is at http://127.0.0.1:{port}/")
         say(f"Demo account: demo, password: {password}")
         say(f"The stand-in server answers at {stand_in.address} (name the site as Host)")

@@ -34,6 +34,7 @@ def rehearse(survey_file: str, as_json: bool, plan: str) -> int:
     could then read what, which findings it mends. Nothing is touched. Exit status 1 where something
     gets worse.
     """
+    from ecumen.audit.scene import Scene
     from ecumen.operations.plan import read_plan
     from ecumen.passage import Follower
     from ecumen.rehearsal import rehearse as run
@@ -45,7 +46,7 @@ def rehearse(survey_file: str, as_json: bool, plan: str) -> int:
         if wanted.ground.host != survey.host:
             warn(f"{plan}: made for {wanted.ground.host}, and tried on a survey of {survey.host}")
         try:
-            found = run(Follower(survey), wanted.operations, spread=spread)
+            found = run(Scene(Follower(survey)), wanted.operations, spread=spread)
         except LookupError as error:
             raise PlanError(f"{plan}: {error.args[0] if error.args else error}") from error
     if as_json:

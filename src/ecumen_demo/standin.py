@@ -12,7 +12,7 @@ from types import TracebackType
 from ecumen.audit.scene import Scene
 from ecumen.errors import RequestError
 from ecumen.passage import Follower, Passage, Request, read_request
-from ecumen.survey import Survey
+from ecumen.survey import Survey, read_survey
 from ecumen_demo.lines import DemoLine, written
 from ecumen_demo.visitors import answered
 
@@ -22,10 +22,14 @@ OUTSIDE = "198.51.100.7"  # a visitor whose address is not told
 class StandIn:
     """Listens on loopback while it is open. Requests name their site in the Host header."""
 
-    def __init__(self, survey: Survey, port: int, logs: Path | None = None) -> None:
-        """logs: the folder below which the access lines go, at the logs' own paths."""
-        self.scene = Scene(Follower(survey))
-        self.follower = self.scene.follower
+    def __init__(
+        self, survey: Survey, port: int, logs: Path | None = None, state: Path | None = None
+    ) -> None:
+        """logs: the folder below which the access lines go, at the logs' own paths. state: a survey
+        file that is written when the server is changed, and answered by from then on.
+        """
+        self._state, self._as_of = state, _changed_at(state)
+        self.take(survey)
         self.logs = logs
         self._started = time.time()
         self._writing = threading.Lock()
@@ -33,6 +37,19 @@ class StandIn:
         handler = type("Handler", (_Handler,), {"stand_in": self})
         self.server = ThreadingHTTPServer(("127.0.0.1", port), handler)
         self.server.daemon_threads = True
+
+    def _look(self) -> None:
+        """Whether the server was changed meanwhile."""
+        now = _changed_at(self._state)
+        if self._state is not None and now != self._as_of:
+            self._as_of = now
+            with self._state.open("rb") as stream:
+                self.take(read_survey(stream))
+
+    def take(self, survey: Survey) -> None:
+        """Answers as this survey says from now on."""
+        self.scene = Scene(Follower(survey))
+        self.follower = self.scene.follower
 
     @property
     def address(self) -> str:
@@ -55,6 +72,7 @@ class StandIn:
         """The passage of a request from outside. path: with a whole address in its place the
         request comes to that one's port, else to port 80 (RFC 9112, section 3.2.2).
         """
+        self._look()
         url = path if _is_whole(path) else f"http://{self.target}{path}"
         request = read_request(url, method=method, to=self.target, host=host or "", source=source)
         self._log(request)
@@ -84,6 +102,10 @@ _FOR = re.compile(r'for="?\[?([0-9A-Fa-f.:]+)')
 
 def _is_whole(path: str) -> bool:
     return path.lower().startswith(("http://", "https://"))
+
+
+def _changed_at(path: Path | None) -> int:
+    return path.stat().st_mtime_ns if path is not None and path.exists() else 0
 
 
 class _Handler(BaseHTTPRequestHandler):

@@ -9,6 +9,7 @@ import subprocess
 import threading
 import time
 from collections.abc import Callable
+from typing import Any
 
 from django.conf import settings
 from django.utils import timezone
@@ -18,10 +19,11 @@ from huey.consumer import Consumer
 from ecumen.errors import EcumenError
 from ecumen_web import answering
 from ecumen_web.apart import started
+from ecumen_web.changing import make_change
 from ecumen_web.locks import held
 from ecumen_web.reached import make_logs, reach_of
 from ecumen_web.reading.lines import read_logs
-from ecumen_web.store.models import JobRecord, SurveyRecord
+from ecumen_web.store.models import JobRecord, PlanRecord, SurveyRecord
 from ecumen_web.surveys.loading import LoadCancelledError, leave_nothing, load_kept
 
 queue = SqliteHuey("ecumen", filename=str(settings.HOME / "jobs.sqlite3"), results=False)
@@ -59,6 +61,23 @@ def read_job(number: int) -> None:
         work_on_logs(job, job.survey)
     else:
         _work_apart(job)
+
+
+@queue.task()  # type: ignore[untyped-decorator]
+def change_job(number: int) -> None:
+    """Has the agent make a change; then the server is surveyed anew."""
+    job = _begun(number)
+    if job is None:
+        return
+    if queue.immediate:
+        work_on_change(job)
+    else:
+        _work_apart(job)
+        threading.Thread(target=answering.know, daemon=True).start()
+
+
+def work_on_change(job: JobRecord) -> None:
+    _work(job, lambda: make_change(job, lambda *step: _progress(job, *step)))
 
 
 def work_on_survey(job: JobRecord) -> None:
@@ -150,13 +169,15 @@ def _work(job: JobRecord, do: Callable[[], SurveyRecord]) -> None:
     except Exception:
         log.exception("job %s", job.pk)
         job.state, job.doing = JobRecord.State.FAILED, "failed"
-        what = (
-            "survey could not be loaded"
-            if job.kind == JobRecord.Kind.SURVEY
-            else "logs could not be read"
-        )
-        job.error = f"The {what}; the server's log says why."
+        job.error = f"The {_FAILS[JobRecord.Kind(job.kind)]}; the server's log says why."
     job.save(update_fields=["survey", "state", "doing", "error"])
+
+
+_FAILS = {
+    JobRecord.Kind.SURVEY: "survey could not be loaded",
+    JobRecord.Kind.LOGS: "logs could not be read",
+    JobRecord.Kind.CHANGE: "change could not be followed to its end: see the ledger",
+}
 
 
 def _progress(job: JobRecord, doing: str, done: int, total: int) -> None:
@@ -169,6 +190,12 @@ def _progress(job: JobRecord, doing: str, done: int, total: int) -> None:
 def ask_for_load(file: str) -> JobRecord:
     """Puts a job on the queue that loads a kept file."""
     return _asked(JobRecord.objects.create(file=file))
+
+
+def ask_for_change(plan: PlanRecord | None, asked: dict[str, Any]) -> JobRecord:
+    """Puts a job on the queue that has the agent do a plan, or take an entry back."""
+    kind = JobRecord.Kind.CHANGE
+    return _asked(JobRecord.objects.create(kind=kind, plan=plan, asked=asked))
 
 
 def ask_for_logs(survey: SurveyRecord) -> JobRecord:
@@ -196,6 +223,8 @@ def _asked(job: JobRecord) -> JobRecord:
 def _task(job: JobRecord) -> Callable[[int], object]:
     if job.kind == JobRecord.Kind.SURVEY:
         return load_job  # type: ignore[no-any-return]
+    if job.kind == JobRecord.Kind.CHANGE:
+        return change_job  # type: ignore[no-any-return]
     return read_job  # type: ignore[no-any-return]
 
 

@@ -16,13 +16,17 @@ class Substitute:
     """logs: the folder that holds the server's logs at their own paths. made_by: the dotted name of
     what puts them there, a function of the folder and of how it goes; "" for nothing. answers_at:
     address and port of what answers for it, None where nothing does. ahead: by how many seconds
-    the server's clock goes before this machine's.
+    the server's clock goes before this machine's. changed_by: the dotted name of what changes it, a
+    function of the folder of its state, a method of the agent, its parameters and of how it goes;
+    "" for nothing. state: that folder.
     """
 
     logs: str
     made_by: str = ""
     answers_at: tuple[str, int] | None = None
     ahead: float = 0.0
+    changed_by: str = ""
+    state: str = ""
 
 
 def reach_of(origin: str) -> Substitute | None:

@@ -15,6 +15,8 @@ def main() -> None:
     job = JobRecord.objects.get(pk=int(sys.argv[1]))
     if job.kind == JobRecord.Kind.SURVEY:
         queue.work_on_survey(job)
+    elif job.kind == JobRecord.Kind.CHANGE:
+        queue.work_on_change(job)
     elif job.survey is not None:
         queue.work_on_logs(job, job.survey)
 

@@ -39,6 +39,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/ledger": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was done to this server, the latest first. */
+        get: operations["ledger_retrieve"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/ledger/{number}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Starts a job that has the agent take an entry of the ledger back. */
+        post: operations["ledger_undo_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Plans of this server, the one that was changed last first. */
+        get: operations["plans_list"];
+        put?: never;
+        /** @description Adds steps to a plan: to the one that is named, or the one that is being written. */
+        post: operations["plans_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A plan. */
+        get: operations["plans_retrieve"];
+        put?: never;
+        post?: never;
+        /** @description Throws a plan away that was not done. */
+        delete: operations["plans_destroy"];
+        options?: never;
+        head?: never;
+        /** @description Names a plan, puts its steps in another order, leaves some out. */
+        patch: operations["plans_partial_update"];
+        trace?: never;
+    };
+    "/api/plans/{number}/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Starts a job that has the agent do a plan. */
+        post: operations["plans_apply_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -367,6 +455,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/rehearsal/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What a plan would change, before anything is touched. */
+        get: operations["surveys_rehearsal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/reply": {
         parameters: {
             query?: never;
@@ -507,6 +612,30 @@ export interface components {
             /** Format: date */
             until?: string | null;
         };
+        /**
+         * @description What is added: operations in the plan format, or the remedy of a finding by its number, or
+         *     what mends all of the finding's cause.
+         */
+        AdditionRequest: {
+            plan?: number | null;
+            /** @default  */
+            title: string;
+            operations?: {
+                [key: string]: unknown;
+            }[];
+            /** @default  */
+            finding: string;
+            /** @default 0 */
+            remedy: number;
+            /** @default false */
+            together: boolean;
+        };
+        /** @description although: what gets worse, by its names. password: asked again after some minutes. */
+        ApplyRequest: {
+            although?: string[];
+            /** @default  */
+            password: string;
+        };
         AskedAddress: {
             method: string;
             path: string;
@@ -579,6 +708,12 @@ export interface components {
             accounts: components["schemas"]["Changed"];
             findings: components["schemas"]["Changed"];
         };
+        Checked: {
+            url: string;
+            rehearsed: number | null;
+            came: string | null;
+            trouble: string;
+        };
         ChosenRequest: {
             accounts: string[];
         };
@@ -625,6 +760,18 @@ export interface components {
             ending: string;
             files: number;
             type: string | null;
+        };
+        /** @description at: seconds since 1970, UTC. state: done, undone, taken back, refused, begun, going back. */
+        Entry: {
+            id: number;
+            at: number;
+            who: string;
+            title: string;
+            state: string;
+            said: string;
+            steps: string[];
+            why: string[];
+            checked: components["schemas"]["Checked"][];
         };
         Evidence: {
             file?: string | null;
@@ -678,6 +825,23 @@ export interface components {
             explained: number;
             groups: components["schemas"]["FailureGroup"][];
         };
+        Fared: {
+            fate: components["schemas"]["FateEnum"];
+            front: boolean;
+            of: string;
+            url: string;
+            to: string;
+            before: components["schemas"]["Meets"];
+            after: components["schemas"]["Meets"];
+        };
+        /**
+         * @description * `opens` - OPENS
+         *     * `closes` - CLOSES
+         *     * `answered otherwise` - OTHERWISE
+         *     * `unsure` - UNSURE
+         * @enum {string}
+         */
+        FateEnum: "opens" | "closes" | "answered otherwise" | "unsure";
         Figures: {
             width: number;
             zone: number;
@@ -707,6 +871,11 @@ export interface components {
             page: components["schemas"]["PageSection"][];
             accepted: components["schemas"]["Acceptance"] | null;
             together: components["schemas"]["RemedyView"] | null;
+        };
+        FindingLine: {
+            key: string;
+            impact: string;
+            title: string;
         };
         /**
          * @description gone: found on the survey before, and no more. accepted: how many are lived with.
@@ -785,13 +954,15 @@ export interface components {
             total?: number;
             error?: string;
             survey?: number | null;
+            plan?: number | null;
         };
         /**
          * @description * `survey` - Survey
          *     * `logs` - Logs
+         *     * `change` - Change
          * @enum {string}
          */
-        JobKindEnum: "survey" | "logs";
+        JobKindEnum: "survey" | "logs" | "change";
         /**
          * @description * `waiting` - Waiting
          *     * `running` - Running
@@ -837,6 +1008,11 @@ export interface components {
             wins: boolean;
             winner: string | null;
             fails?: boolean;
+        };
+        /** @description trouble: why the ledger cannot be read; "" where it can. */
+        Ledger: {
+            trouble: string;
+            entries: components["schemas"]["Entry"][];
         };
         LifetimeView: {
             kind: string;
@@ -897,6 +1073,14 @@ export interface components {
             need: string;
             words: string;
             answers: components["schemas"]["WhoMay"][];
+        };
+        Meets: {
+            decided: boolean;
+            status: number | null;
+            site: string;
+            file: string | null;
+            content_type: string | null;
+            words: string;
         };
         MendingView: {
             mends: number;
@@ -981,11 +1165,31 @@ export interface components {
             address?: string | null;
             premise?: string;
         };
+        /** @description order: the steps that stay, by their numbers of before. */
+        PatchedPlanChangeRequest: {
+            title?: string;
+            order?: number[];
+        };
         PlaceView: {
             title: string;
             outcome: string;
             words: string;
             at: components["schemas"]["Evidence"] | null;
+        };
+        /** @description steps: its operations in words. entry: its number in the ledger, once it was done. */
+        Plan: {
+            readonly id: number;
+            title: string;
+            why?: unknown;
+            by: string;
+            /** Format: date-time */
+            readonly changed_at: string;
+            /** Format: int64 */
+            entry?: number | null;
+            readonly steps: {
+                [key: string]: string;
+            }[];
+            checked: components["schemas"]["Checked"][];
         };
         Plot: {
             path: string;
@@ -1036,6 +1240,24 @@ export interface components {
         RawLines: {
             lines: components["schemas"]["RawLine"][];
             searched_to: number | null;
+        };
+        RehearsalView: {
+            summary: string;
+            stale: boolean;
+            standings: string[];
+            asked: number;
+            addresses: components["schemas"]["Fared"][];
+            counts: {
+                [key: string]: number;
+            };
+            more: number;
+            openings: string[];
+            exposed: components["schemas"]["Neighbour"][];
+            hidden: components["schemas"]["Neighbour"][];
+            mended: components["schemas"]["FindingLine"][];
+            new: components["schemas"]["FindingLine"][];
+            reloads: string[];
+            worse: components["schemas"]["Worse"][];
         };
         Rejected: {
             path: string;
@@ -1297,6 +1519,9 @@ export interface components {
             title: string;
             operations: string[];
             shell: string[];
+            plan: {
+                [key: string]: unknown;
+            }[];
             opens: string[];
             closes: string[];
             opened: number;
@@ -1321,6 +1546,11 @@ export interface components {
             findings: components["schemas"]["BriefFinding"][];
             log_key: string | null;
             requests_a_day: number | null;
+        };
+        Worse: {
+            name: string;
+            words: string;
+            kind: string;
         };
     };
     responses: never;
@@ -1383,6 +1613,183 @@ export interface operations {
         requestBody?: never;
         responses: {
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+        };
+    };
+    ledger_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ledger"];
+                };
+            };
+        };
+    };
+    ledger_undo_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ApplyRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+        };
+    };
+    plans_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"][];
+                };
+            };
+        };
+    };
+    plans_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AdditionRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+        };
+    };
+    plans_retrieve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+        };
+    };
+    plans_destroy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    plans_partial_update: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedPlanChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+        };
+    };
+    plans_apply_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ApplyRequest"];
+            };
+        };
+        responses: {
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1982,6 +2389,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Passage"];
+                };
+            };
+        };
+    };
+    surveys_rehearsal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RehearsalView"];
                 };
             };
         };

@@ -4,6 +4,7 @@ import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { Problem } from "../api/client";
 import { sessionQuery } from "../api/session";
 import { BindingsPage } from "../features/bindings";
+import { ChangesPage } from "../features/changes";
 import { ContextsPage } from "../features/contexts";
 import { FollowPage } from "../features/follow";
 import { OverviewPage } from "../features/overview";
@@ -65,6 +66,7 @@ function Rooms() {
         <Route path="follow" element={<FollowPage />} />
         <Route path="bindings" element={<BindingsPage />} />
         <Route path="site" element={<SitePage />} />
+        <Route path="changes" element={<ChangesPage />} />
         <Route path="users" element={<UsersPage />} />
         <Route path="contexts" element={<ContextsPage />} />
         <Route

@@ -12,6 +12,7 @@ const KEYS: ReadonlyArray<readonly [string, string]> = [
   ["u", "to User sites"],
   ["c", "to Contexts"],
   ["l", "to Logs"],
+  ["g", "to Changes"],
   ["?", "this page"],
   ["Esc", "leave the address line, close this page"],
 ];

@@ -45,6 +45,7 @@ export function UnderWay() {
 const WORDS: Record<string, string> = {
   logs: "Logs are being read",
   survey: "A survey is being loaded",
+  change: "The server is being changed",
 };
 
 function share(job: Job): string {

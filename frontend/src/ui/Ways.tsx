@@ -1,5 +1,6 @@
 import type { Schemas } from "../api/client";
 import { plural } from "../lib/text";
+import { AddToPlan } from "./AddToPlan";
 import { Copy } from "./Copy";
 import { Prose } from "./Prose";
 
@@ -19,6 +20,7 @@ export function Ways({ ways }: { ways: Way[] }) {
               )}
             </summary>
             <Commands way={way} />
+            {way.plan.length > 0 && <AddToPlan what={{ title: way.title, operations: way.plan }} />}
             <Effects words={way.opens} title="It also opens" tone="text-diverted" />
             <Effects words={way.closes} title="It closes" tone="text-faint" />
           </details>

@@ -3,6 +3,6 @@
 This room stands above the audit. It may ask everything; nothing below knows of it.
 """
 
-from ecumen.rehearsal.rehearse import Fared, Fate, Rehearsal, Said, Step, rehearse
+from ecumen.rehearsal.rehearse import Fared, Fate, Meets, Rehearsal, Step, rehearse
 
-__all__ = ["Fared", "Fate", "Rehearsal", "Said", "Step", "rehearse"]
+__all__ = ["Fared", "Fate", "Meets", "Rehearsal", "Step", "rehearse"]

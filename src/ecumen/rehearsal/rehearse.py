@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
+from ecumen.audit import Audit
 from ecumen.audit.finding import Finding, Impact
 from ecumen.audit.neighbours import Neighbour, neighbours
 from ecumen.audit.roots import roots, sites_of
@@ -41,7 +42,7 @@ class Fate(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Said:
+class Meets:
     """What comes of a request. status: None for no answer. site: which answers. words: the status,
     and why.
     """
@@ -70,8 +71,8 @@ class Fared:
     of: str
     url: str
     to: str
-    before: Said
-    after: Said
+    before: Meets
+    after: Meets
 
 
 @dataclass(frozen=True, slots=True)
@@ -133,16 +134,14 @@ class Rehearsal:
             )
         if all(step.standing is Standing.DONE for step in self.steps):
             return "All of it is done already."
-        counts = Counter((each.fate, each.front) for each in self.addresses)
-        said = [
-            f"{_count(counts[fate, front], what)} {words[counts[fate, front] != 1]}"
-            for fate, words in _WORDS.items()
-            for front, what in ((True, "front page"), (False, "other page"))
-            if counts[fate, front]
-        ]
+        said = [_told(fate, self.addresses) for fate in _WORDS]
+        said = [words for words in said if words]
         if self.exposed:
             accounts = _count(len({each.other for each in self.exposed}), "account")
             said.append(f"{accounts} could read or change what is private")
+        new = sum(each.impact in _WORSE for each in self.new)
+        if new:
+            said.append(f"{_count(new, 'finding')} of the worse kind {_is(new)} new")
         return f"{', '.join(said) or 'No page fares differently'}."
 
 
@@ -154,18 +153,34 @@ _WORDS = {
 }
 
 
+def _told(fate: Fate, addresses: Sequence[Fared]) -> str:
+    """How many front pages and others have a fate; "" for none."""
+    counts = Counter(each.front for each in addresses if each.fate is fate)
+    kinds = ((True, "front page"), (False, "other page"))
+    found = [_count(counts[front], what) for front, what in kinds if counts[front]]
+    several = counts.total() != 1
+    return f"{' and '.join(found)} {_WORDS[fate][several]}" if found else ""
+
+
+def _is(number: int) -> str:
+    return "is" if number == 1 else "are"
+
+
 def _count(number: int, what: str) -> str:
     return f"{number} {what}" if number == 1 else f"{number} {what}s"
 
 
 def rehearse(
-    follower: Follower,
+    before: Scene,
     operations: Sequence[Operation],
     progress: Progress = lambda doing, done, total: None,
     spread: Spread = by_itself,
+    known: Audit | None = None,
 ) -> Rehearsal:
-    """Rehearses a plan on a survey. Raises LookupError for what the survey does not hold."""
-    survey = follower.survey
+    """Rehearses a plan on a survey. known: what is found on it, where that was worked out. Raises
+    LookupError for what the survey does not hold.
+    """
+    follower, survey = before.follower, before.survey
     steps = [
         Step(operation.describe(), standing)
         for operation, standing in zip(operations, standings(survey, operations), strict=True)
@@ -177,8 +192,8 @@ def rehearse(
     ]
     delta = simulated(survey, due)
     changed = after(survey, delta)
-    scenes = Scene(follower), Scene(Follower(changed, renewed(follower.engines, changed)))
-    audits = [audit(scene, progress, spread) for scene in scenes]
+    scenes = before, Scene(Follower(changed, renewed(follower.engines, changed)))
+    audits = [known or audit(before, progress, spread), audit(scenes[1], progress, spread)]
     found, then = ({each.key: each for each in audit.findings} for audit in audits)
     asked = list(_asked(scenes, delta))
     fared = sorted(_fared(asked), key=lambda each: (_ORDER[each.fate], not each.front, each.url))
@@ -202,7 +217,7 @@ _ORDER = {
 }
 # The site that it is about, whether it is its front page, the request, what comes of it before and
 # after.
-_Pair = tuple[Site, bool, Request, Said, Said]
+_Pair = tuple[Site, bool, Request, Meets, Meets]
 
 
 def _asked(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[_Pair]:
@@ -264,11 +279,11 @@ def _request(scene: Scene, site: Site, path: str) -> Request | None:
     return scene.request_for(site, f"{prefix}{escaped_path(path)}" or "/")
 
 
-def _said(scene: Scene, front: Front) -> Said:
+def _said(scene: Scene, front: Front) -> Meets:
     place = front.answered_by
     answers = None if place is None else scene.site_at.get(place)
     kind = None if front.answer is None else front.answer.content_type
-    return Said(
+    return Meets(
         front.decided,
         front.status,
         answers.name if answers is not None else str(place or ""),
@@ -285,7 +300,7 @@ def _fared(asked: Iterable[_Pair]) -> Iterator[Fared]:
             yield Fared(fate, front, site.name, request.url, request.to or "", was, now)
 
 
-def _fate(was: Said, now: Said) -> Fate | None:
+def _fate(was: Meets, now: Meets) -> Fate | None:
     if not now.decided:
         # What was not known before either is no change that is known of.
         return Fate.UNSURE if was.decided or was.words != now.words else None

@@ -13,6 +13,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ecumen.audit import CHECKS, FailedCheck, Impact, Toll
+from ecumen.audit.finding import Remedy
 from ecumen.audit.pages import PageSection, page_of
 from ecumen.audit.telling import RemedyView, shown_groups, together, told
 from ecumen.passage.verdict import Evidence
@@ -115,6 +116,11 @@ class FindingSerializer(BriefFindingSerializer):
 
 
 def _together(record: SurveyRecord, row: FindingRecord) -> RemedyView | None:
+    whole = together_of(record, row)
+    return None if whole is None else _shown(told(whole))
+
+
+def together_of(record: SurveyRecord, row: FindingRecord) -> Remedy | None:
     """One plan for all findings of this cause that somebody does not live with."""
     # Groups are made within one check.
     alike = record.findings.filter(check_id=row.check_id)
@@ -128,8 +134,7 @@ def _together(record: SurveyRecord, row: FindingRecord) -> RemedyView | None:
     ]
     found = alike.filter(id__in=numbers[:MOST_TOGETHER]).values_list("remedies", flat=True)
     first = (remedy_of(each[0]) for each in found.iterator(chunk_size=20) if each)
-    whole = together(first, len(numbers))
-    return None if whole is None else _shown(told(whole))
+    return together(first, len(numbers))
 
 
 def _remedy(row: dict[str, Any]) -> RemedyView:

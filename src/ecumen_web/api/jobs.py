@@ -18,7 +18,7 @@ _NUMBER = OpenApiParameter("number", int, "path")
 class JobSerializer(serializers.ModelSerializer[JobRecord]):
     class Meta:
         model = JobRecord
-        fields = ("id", "kind", "state", "doing", "done", "total", "error", "survey")
+        fields = ("id", "kind", "state", "doing", "done", "total", "error", "survey", "plan")
 
 
 class JobsView(APIView):

@@ -16,6 +16,7 @@ from ecumen.audit.neighbours import Neighbour, neighbours
 from ecumen.audit.template import Template, template
 from ecumen.audit.users import WORDS, UserSite, one_plan, users_of
 from ecumen.contexts.confinement import type_of
+from ecumen.operations import written
 from ecumen.operations.ways import Way
 from ecumen.passage.remedies import mending
 from ecumen.passage.request import read_request
@@ -34,11 +35,14 @@ MOST_TREES = 500
 
 @dataclass(frozen=True, slots=True)
 class WayView:
-    """A plan: its operations in words and as commands, and what else it would open or close."""
+    """A plan: its operations in words, as commands and in the plan format, and what else it would
+    open or close.
+    """
 
     title: str
     operations: list[str]
     shell: list[str]
+    plan: list[dict[str, Any]]
     opens: list[str]
     closes: list[str]
     opened: int
@@ -49,6 +53,7 @@ def _way(way: Way) -> WayView:
         way.title,
         [operation.describe() for operation in way.operations],
         way.shell,
+        [written(operation) for operation in way.operations],
         [each.words for each in way.openings if each.gains],
         [each.words for each in way.openings if not each.gains],
         way.opened,

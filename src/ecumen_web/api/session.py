@@ -8,6 +8,7 @@ from django.conf import settings
 from django.contrib.auth import authenticate, login, logout, update_session_auth_hash
 from django.contrib.auth.models import User
 from django.middleware.csrf import get_token
+from django.utils import timezone
 from django.utils.decorators import method_decorator
 from django.views.decorators.csrf import csrf_protect
 from drf_spectacular.utils import extend_schema
@@ -79,6 +80,7 @@ class SessionView(APIView):
             return Response({"detail": "Name and password do not belong together."}, status=400)
         trial.succeeded()
         login(request._request, user)
+        request._request.session["confirmed_at"] = timezone.now().timestamp()
         request.user = user
         response = _state(request)
         _set(response, MARK, mark_of(name), MARK_AGE)

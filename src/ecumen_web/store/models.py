@@ -335,12 +335,35 @@ class KindCause(models.Model):
         constraints = (models.UniqueConstraint(fields=("survey", "kind"), name="kind_once"),)
 
 
+class PlanRecord(models.Model):
+    """A plan that is being written, and what became of it. operations: in the plan format. why:
+    keys of findings, or words. entry: its number in the ledger, once it was done. checked: the
+    addresses that were asked afterwards, with what was rehearsed and what came.
+    """
+
+    host = models.CharField(max_length=255)
+    title = models.CharField(max_length=200)
+    operations = models.JSONField(default=list)
+    why = models.JSONField(default=list)
+    by = models.CharField(max_length=150)
+    made_at = models.DateTimeField(auto_now_add=True)
+    changed_at = models.DateTimeField(auto_now=True)
+    entry = models.PositiveIntegerField(null=True)
+    checked = models.JSONField(default=list)
+
+    class Meta:
+        ordering = ("-changed_at", "-id")
+
+
 class JobRecord(models.Model):
-    """A job that loads a survey or reads logs: what it is doing now, and how far it is."""
+    """A job that loads a survey, reads logs, or has the agent make a change: what it is doing now,
+    and how far it is. asked: of a change, what is asked of the agent.
+    """
 
     class Kind(models.TextChoices):
         SURVEY = "survey"
         LOGS = "logs"
+        CHANGE = "change"
 
     class State(models.TextChoices):
         WAITING = "waiting"
@@ -360,6 +383,8 @@ class JobRecord(models.Model):
     # Asked for by the screen's process and looked for by the worker's, which alone ends the job.
     cancel = models.BooleanField(default=False)
     survey = models.ForeignKey(SurveyRecord, null=True, on_delete=models.SET_NULL)
+    plan = models.ForeignKey(PlanRecord, null=True, on_delete=models.SET_NULL)
+    asked = models.JSONField(default=dict)
 
 
 class PersonRecord(models.Model):

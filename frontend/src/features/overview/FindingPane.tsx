@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 import { cut, moment, plural } from "../../lib/text";
+import { AddToPlan } from "../../ui/AddToPlan";
 import { Button } from "../../ui/Button";
 import { Copy } from "../../ui/Copy";
 import { Cut } from "../../ui/Cut";
@@ -88,9 +89,12 @@ function Remedies({ finding }: { finding: Finding }) {
     <section aria-label="To mend it">
       <h3 className="mb-1 text-sm text-faint">To mend it</h3>
       <ol className="space-y-2">
-        {remedies.map((remedy) => (
+        {remedies.map((remedy, number) => (
           <li key={remedy.title}>
             <RemedyText remedy={remedy} />
+            {(remedy.operations ?? []).length > 0 && (
+              <AddToPlan what={{ finding: finding.key, remedy: number }} />
+            )}
           </li>
         ))}
         {together && (
@@ -100,6 +104,10 @@ function Remedies({ finding }: { finding: Finding }) {
               <RemedyText remedy={together} untitled />
               <Copy text={(together.shell ?? []).join("\n")} label="all commands" />
             </details>
+            <AddToPlan
+              what={{ finding: finding.key, together: true }}
+              label="Add all to the plan"
+            />
           </li>
         )}
       </ol>

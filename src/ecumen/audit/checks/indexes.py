@@ -173,7 +173,7 @@ def listing(scene: Scene) -> Iterator[Found]:
                 f"{site.subject} {folder or '/'}",
                 [site],
                 [scene.asked(front)],
-                f"{site.name}{address} shows a list of {len(there)} entries",
+                f"{site.name}{escaped_path(folder)}/ shows a list of {len(there)} entries",
                 group="personal sites" if site.summary.personal else site.name,
                 remedies=mended("Turn listings off for the site", "Add an index to the folder"),
             )

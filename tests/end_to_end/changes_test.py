@@ -1,0 +1,135 @@
+"""Changes, from the screen: a dark home comes back by keyboard alone, and goes again."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from urllib.error import HTTPError
+from urllib.request import Request, urlopen
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.application import Application, browser, demo
+from tests.end_to_end.screen_test import AXE
+
+pytestmark = pytest.mark.browser
+# Every change is followed by a survey, and by an audit of it.
+expect.set_options(timeout=60_000)
+
+
+@pytest.fixture(scope="module")
+def application(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Application]:
+    with demo(tmp_path_factory.mktemp("home")) as running:
+        yield running
+
+
+@pytest.fixture
+def page(application: Application) -> Iterator[Page]:
+    with browser() as launched:
+        context = launched.new_context(viewport={"width": 1280, "height": 800})
+        page = context.new_page()
+        application.sign_in(page)
+        yield page
+        context.close()
+
+
+def home(application: Application) -> int:
+    """What the stand-in answers for the front page of a home."""
+    port = int(application.address.rpartition(":")[2]) + 1
+    asked = Request(f"http://127.0.0.1:{port}/~arvid/", headers={"Host": "tide-table.example"})
+    try:
+        with urlopen(asked, timeout=20) as answer:
+            return int(answer.status)
+    except HTTPError as error:
+        return error.code
+
+
+def pressed(page: Page, name: str) -> None:
+    """A button, by the keyboard alone."""
+    button = page.get_by_role("button", name=name, exact=True).first
+    button.focus()
+    page.keyboard.press("Enter")
+
+
+def test_a_dark_home_comes_back_by_keyboard_and_is_taken_back(
+    page: Page, application: Application
+) -> None:
+    assert home(application) == 403
+    findings = page.request.get(f"{application.address}/api/surveys/latest/findings").json()
+    key = next(
+        each["key"]
+        for group in findings["groups"]
+        if group["id"] == "ladder.shut"
+        for each in group["findings"]
+        if "~arvid" in each["title"]
+    )
+    page.goto(f"{application.address}/?finding={key}")
+    pressed(page, "Add to the plan")
+    expect(page.get_by_role("link", name="~arvid").first).to_be_visible()
+    page.keyboard.press("g")
+    expect(page.get_by_text("1 front page and 30 other pages come back")).to_be_visible()
+    expect(page.get_by_role("img", name="31 pages come back")).to_be_visible()
+    page.evaluate(AXE.read_text())
+    grave = page.evaluate(
+        "axe.run().then(r => r.violations.filter(v => /serious|critical/.test(v.impact))"
+        ".map(v => [v.id, v.nodes.map(n => n.failureSummary)]))"
+    )
+    assert grave == []
+    do_it = page.get_by_role("button", name="Do it")
+    expect(do_it).to_be_disabled()
+    # What gets worse needs a yes.
+    page.get_by_role("checkbox", name="Although").focus()
+    page.keyboard.press("Space")
+    pressed(page, "Do it")
+    doing = page.get_by_role("region", name="What is being done")
+    expect(doing).to_contain_text("…")
+    # In the middle of it: the job's number stands in the address.
+    page.reload()
+    expect(doing).to_contain_text("Done, and the server was surveyed anew.")
+    assert home(application) == 200
+    page.get_by_role("link", name="as it stands in the ledger").focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="As rehearsed")).to_be_visible()
+    expect(page.get_by_role("article")).to_contain_text("2031-04-15")
+    pressed(page, "Take it back")
+    expect(doing).to_contain_text("Done, and the server was surveyed anew.")
+    assert home(application) == 403
+    expect(page.get_by_role("article")).to_contain_text("undone")
+
+
+def test_a_plan_is_named_put_in_order_and_thrown_away(page: Page, application: Application) -> None:
+    steps = [
+        {"what": "mode", "path": f"/srv/sites/{name}/public", "was": "0755", "to": "0751"}
+        for name in ("pottery", "paper-mill")
+    ]
+    token = page.request.get(f"{application.address}/api/session").json()["token"]
+    headers = {"X-CSRFToken": token}
+
+    def add(**what: object) -> int:
+        asked = page.request.post(
+            f"{application.address}/api/plans", data={"operations": [], **what}, headers=headers
+        )
+        return asked.status
+
+    assert add(operations=steps, title="two folders") == 200
+    # Twice is once; and what is none is refused with its reason.
+    assert add(operations=steps) == 200
+    assert add(operations=[{"what": "run", "path": "/x"}]) == 400
+    page.goto(f"{application.address}/changes")
+    listed = page.get_by_role("region", name="Steps").get_by_role("listitem")
+    expect(listed).to_have_count(2)
+    page.get_by_label("earlier: step 2 before").click()
+    expect(listed.first).to_contain_text("paper-mill")
+    page.get_by_label("leave out step 2").click()
+    expect(listed).to_have_count(1)
+    name = page.get_by_label("What this plan is for")
+    name.fill("One folder")
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="as commands").click()
+    expect(listed.first).to_contain_text("chmod o-r -- /srv/sites/paper-mill/public")
+    # It stays as it was left.
+    page.reload()
+    expect(page.get_by_label("What this plan is for")).to_have_value("One folder")
+    expect(listed).to_have_count(1)
+    page.get_by_role("button", name="throw this plan away").click()
+    expect(page.get_by_text("No plan is being written")).to_be_visible()
