@@ -252,3 +252,46 @@ def test_what_closes_a_site_is_done_only_when_it_is_named(tmp_path: Path) -> Non
     told = ecumen("ledger").stdout
     assert "undone" in told
     assert "by ines (account 0)" in told
+
+
+@pytest.mark.parametrize("systemd", [True, False])
+@on_a_machine_of_its_own
+def test_the_service_is_installed_twice_as_once_and_goes_again(systemd: bool) -> None:
+    """With what stands in for systemd, as it does not run here."""
+    os.makedirs("/run/tools")
+    tool = Path("/run/tools/systemctl")
+    tool.write_text('#!/bin/sh\necho "$@" >> /run/told\n')
+    tool.chmod(0o755)
+    if systemd:
+        os.makedirs("/run/systemd/system")
+    environment = {**os.environ, "PATH": f"/run/tools:{os.environ['PATH']}"}
+
+    def ecumen(*words: str) -> str:
+        run = "from ecumen_cli.main import main; main()"
+        done = subprocess.run(
+            [sys.executable, "-c", run, "install-service", *words],
+            capture_output=True, text=True, env=environment,
+        )  # fmt: skip
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+    first = ecumen()
+    assert "the account ecumen" in first
+    units = sorted(Path("/etc/systemd/system").glob("ecumen*"))
+    if not systemd:
+        assert "agent --account ecumen" in first
+        assert not units
+        return
+    assert len(units) == 3
+    held = [unit.read_text() for unit in units]
+    second = ecumen()
+    assert second.count("is as it should be") == 3
+    assert [unit.read_text() for unit in units] == held
+    if shutil.which("systemd-analyze"):
+        done = subprocess.run(
+            ["systemd-analyze", "verify", *map(str, units)], capture_output=True, text=True
+        )
+        assert not [line for line in done.stderr.splitlines() if "ecumen" in line], done.stderr
+    assert ecumen("--remove").count("removed") == 3
+    assert not list(Path("/etc/systemd/system").glob("ecumen*"))
+    assert "is not there" in ecumen("--remove")

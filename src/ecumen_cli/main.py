@@ -13,8 +13,8 @@ from ecumen_cli import exit as statuses
 from ecumen_cli.said import warn
 
 COMMANDS = (
-    "agent", "apply", "audit", "compare", "context", "demo", "follow", "label", "ledger", "load",
-    "people", "reach", "rehearse", "serve", "survey", "tally", "undo",
+    "agent", "apply", "audit", "compare", "context", "demo", "follow", "install-service", "label",
+    "ledger", "load", "people", "reach", "rehearse", "serve", "survey", "tally", "undo",
 )  # fmt: skip
 
 
@@ -29,7 +29,8 @@ class _Commands(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in COMMANDS:
             return None
-        command: click.Command = getattr(import_module(f"ecumen_cli.{cmd_name}"), cmd_name)
+        name = cmd_name.replace("-", "_")
+        command: click.Command = getattr(import_module(f"ecumen_cli.{name}"), name)
         # The first sentence whole, and not as much of it as fits a line.
         summary = " ".join((command.help or "").split()).partition(". ")[0].rstrip(".")
         command.short_help = f"{summary}."
