@@ -5,7 +5,9 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from tests.application import ROOT, browser, demo, logs_are_read
+from playwright.sync_api import Page
+
+from tests.application import ROOT, Application, browser, demo, logs_are_read
 
 VIEWS = {
     "overview": "/",
@@ -19,8 +21,6 @@ VIEWS = {
     "follow-context": "/follow?url=http://lime-kiln.example/&gate=context",
     "follow-ladder": "/follow?url=http://boat-builders.example/",
     "follow-site": "/follow?url=http://choir.example/&gate=site",
-    "follow-personal-site": "/follow?url=http://tide-table.example/~ines/&gate=way",
-    "follow-rewriting": "/follow?url=http://saltmarsh-news.example/issue/12&gate=way",
     "ask-the-server": "/follow?url=http://reed-cutters.example/",
     "follow": "/follow",
     "logs": "/logs?from=1933444800&to=1933552800",
@@ -28,7 +28,7 @@ VIEWS = {
     "logs-ways": "/logs?view=ways&site=httpd saltmarsh-news.example *:80",
 }
 ASKED = {"ask-the-server"}
-IN_THE_DARK = {"follow-personal-site", "logs-site"}
+IN_THE_DARK = {"logs-site"}
 
 
 def main() -> None:
@@ -56,6 +56,28 @@ def main() -> None:
         page.get_by_role("link", name="choir-of-the-marsh.example and").click()
         page.get_by_role("article").wait_for()
         page.screenshot(path=folder / "finding.png")
+        changes(page, application, folder)
+
+
+def changes(page: Page, application: Application, folder: Path) -> None:
+    """A plan that is rehearsed, and the ledger once it was done: last, as the server is another one
+    then.
+    """
+    findings = page.request.get(f"{application.address}/api/surveys/latest/findings").json()
+    shut = [group for group in findings["groups"] if group["id"] == "ladder.shut"]
+    most = max(shut, key=lambda group: group["count"])
+    page.goto(f"{application.address}/?finding={most['findings'][0]['key']}")
+    page.get_by_role("button", name="Add all to the plan").click()
+    page.get_by_role("link", name="worker may not pass").click()
+    page.get_by_role("button", name="Do it").wait_for()
+    page.screenshot(path=folder / "plan.png")
+    for box in page.get_by_role("checkbox", name="Although").all():
+        box.check()
+    page.get_by_role("button", name="Do it").click()
+    page.get_by_role("link", name="as it stands in the ledger").click(timeout=120_000)
+    page.emulate_media(color_scheme="dark", reduced_motion="reduce")
+    page.get_by_role("heading", name="As rehearsed").wait_for()
+    page.screenshot(path=folder / "ledger.png")
 
 
 if __name__ == "__main__":

@@ -7,6 +7,7 @@ from typing import Protocol
 
 from ecumen.contexts.confinement import Confinement
 from ecumen.engines.breaks import Break
+from ecumen.engines.draft import SiteDraft
 from ecumen.engines.httpd.engine import HttpdEngine
 from ecumen.engines.nginx.engine import NginxEngine
 from ecumen.engines.short import Question, Short
@@ -156,6 +157,9 @@ class Engine(Protocol):
 
     def extent(self, lines: Sequence[str]) -> int:
         """How many lines a site's block takes that begins with the first of these."""
+
+    def site_text(self, draft: SiteDraft) -> str:
+        """The file of a new site in its language. Raises ValueError for what that cannot hold."""
 
     def renewed(self, survey: Survey) -> Engine:
         """The same engine on a change of its survey."""

@@ -14,6 +14,7 @@ from ecumen import codes
 from ecumen.contexts.confinement import Confinement
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.confined import confined_walker
+from ecumen.engines.draft import SiteDraft
 from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.callers import Callers
 from ecumen.engines.httpd.checks import first_fault
@@ -31,6 +32,7 @@ from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, read_path
 from ecumen.engines.httpd.walk import HALF, SEALED_ALONE, unread
 from ecumen.engines.httpd.wants import HttpdWants
+from ecumen.engines.httpd.writing import site_text
 from ecumen.engines.numbers import atoi
 from ecumen.engines.owners import name_owners
 from ecumen.engines.short import Question, Short
@@ -94,6 +96,10 @@ class HttpdEngine:
         self.chooser = Chooser(self.server, self._resolve, self._reverse, survey.host, chooser)
         self.laps = Laps(survey, self.server, self.walker)
         self._lanes: dict[tuple[str, str], tuple[Subject | None, Laps]] = {}
+
+    def site_text(self, draft: SiteDraft) -> str:
+        """The file of a new site."""
+        return site_text(draft)
 
     def renewed(self, survey: Survey) -> HttpdEngine:
         """The same engine on a change of its survey."""

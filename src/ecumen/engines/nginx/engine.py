@@ -14,6 +14,7 @@ from ecumen import codes
 from ecumen.contexts.confinement import Confinement
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.confined import confined_walker
+from ecumen.engines.draft import SiteDraft
 from ecumen.engines.nginx.checks import first_fault
 from ecumen.engines.nginx.choice import Chooser, Chosen, Doorway
 from ecumen.engines.nginx.config import Conf
@@ -27,6 +28,7 @@ from ecumen.engines.nginx.server import Server, Whole, binding, load
 from ecumen.engines.nginx.short import ShortAnswers
 from ecumen.engines.nginx.uri import Address, read_path
 from ecumen.engines.nginx.wants import NginxWants
+from ecumen.engines.nginx.writing import site_text
 from ecumen.engines.owners import name_owners
 from ecumen.engines.releases import BLANKS, CONNECT, doubts
 from ecumen.engines.short import Question, Short
@@ -91,6 +93,10 @@ class NginxEngine:
         self.disk = (
             Disk(confined_walker(self.confinement, record, self.worker)) if self.worker else None
         )
+
+    def site_text(self, draft: SiteDraft) -> str:
+        """The file of a new site."""
+        return site_text(draft)
 
     def renewed(self, survey: Survey) -> NginxEngine:
         """The same engine on a change of its survey."""
