@@ -6,11 +6,13 @@ import ctypes
 import os
 import stat
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
 from ecumen.errors import ChangedError
+from ecumen.operations.digest import digest
 from ecumen.survey import AclEntry, Entry, parse_acl
 from ecumen_machine.acl import decode, encode
 from ecumen_machine.hands import MachineHands
@@ -69,6 +71,61 @@ def test_what_is_swapped_meanwhile_is_never_changed(tmp_path: Path, where: str) 
     info = (victim / "file").stat()
     assert (stat.S_IMODE(info.st_mode), info.st_uid, info.st_gid) == (0o600, 0, 0)
     # Both were met, or this would prove nothing.
+    assert changed
+    assert refused
+
+
+def test_nothing_is_made_written_or_taken_away_where_a_link_leads(
+    tmp_path: Path, tries: int
+) -> None:
+    """The folder around it is swapped for a link into somebody else's meanwhile."""
+    victim, own, trap = tmp_path / "victim", tmp_path / "own", tmp_path / "trap"
+    for folder in (victim, own):
+        folder.mkdir()
+        (folder / "file").write_text("kept")
+        (folder / "sub").mkdir()
+    trap.symlink_to(victim)
+    before = {path.name: path.lstat().st_ino for path in victim.iterdir()}
+    done = threading.Event()
+
+    def swap() -> None:
+        while not done.is_set():
+            exchange(own, trap)
+
+    other = threading.Thread(target=swap)
+    other.start()
+    changed = refused = 0
+    aside, path = f"{tmp_path}/aside", str(own)
+    was = digest(b"kept")
+
+    def steps(kept: str) -> list[Callable[[], None]]:
+        return [
+            lambda: HANDS.make_file(f"{path}/new", b"x", 0o644, 0, 0),
+            lambda: HANDS.make_folder(f"{path}/made", 0o755, 0, 0, kept),
+            lambda: HANDS.make_link(f"{path}/link", "x"),
+            lambda: HANDS.write(there(own / "file"), was, b"kept", f"{kept}w"),
+            lambda: HANDS.rename(f"{path}/made", f"{path}/renamed"),
+            lambda: HANDS.put_aside(there(own / "renamed"), f"{kept}p"),
+            lambda: HANDS.put_aside(there(own / "new"), f"{kept}n"),
+            lambda: HANDS.remove(f"{path}/link"),
+        ]
+
+    try:
+        for number in range(tries // 40):
+            kept = f"{aside}/{number}"
+            for step in steps(kept):
+                try:
+                    step()
+                    changed += 1
+                except (OSError, ChangedError, AssertionError):
+                    refused += 1
+            for left in (kept, f"{kept}w", f"{kept}p", f"{kept}n"):
+                HANDS.forget(left)
+    finally:
+        done.set()
+        other.join()
+    assert {path.name: path.lstat().st_ino for path in victim.iterdir()} == before
+    assert (victim / "file").read_text() == "kept"
     assert changed
     assert refused
 
