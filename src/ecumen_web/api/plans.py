@@ -13,7 +13,7 @@ from django.shortcuts import get_object_or_404
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
-from rest_framework.exceptions import NotFound, PermissionDenied, ValidationError
+from rest_framework.exceptions import NotFound, PermissionDenied, Throttled, ValidationError
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
@@ -32,6 +32,7 @@ from ecumen_web.changing import asked_of_agent, operations_of, rehearsed
 from ecumen_web.queue import ask_for_change
 from ecumen_web.store.models import PlanRecord, SurveyRecord
 from ecumen_web.store.translate import clean, remedy_of
+from ecumen_web.throttle import MARK, SignInTrial
 
 MOST_PLANS = 100
 MOST_STEPS = 5000
@@ -212,11 +213,24 @@ def confirm(request: Request, password: str) -> None:
     said = session.get("confirmed_at", 0.0)
     now = timezone.now()
     if password:
-        if not cast(User, request.user).check_password(password):
-            raise PermissionDenied("This is not your password.")
+        _own_password(request, password)
         session["confirmed_at"] = said = now.timestamp()
     if said < (now - CONFIRMED_FOR).timestamp():
         raise PermissionDenied("Say your password once more: this changes the server.")
+
+
+def _own_password(request: Request, password: str) -> None:
+    """Guesses wait as they do where one signs in. Raises PermissionDenied, Throttled."""
+    user = cast(User, request.user)
+    address = request.META.get("REMOTE_ADDR", "")
+    trial = SignInTrial.of(user.get_username(), address, request.COOKIES.get(MARK))
+    wait = trial.wait()
+    if wait > 0:
+        raise Throttled(wait=wait)
+    if not user.check_password(password):
+        trial.failed()
+        raise PermissionDenied("This is not your password.")
+    trial.succeeded()
 
 
 # --- the rehearsal ---
