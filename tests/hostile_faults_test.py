@@ -127,8 +127,8 @@ def test_each_line_counts_once_whatever_fails(
             with database:
                 made = database.execute(
                     "INSERT INTO store_jobrecord (state, doing, done, total, error, kind, file,"
-                    " asked_at, cancel, survey_id) SELECT 'running', '', 0, 0, '', 'logs', file,"
-                    " '2031-01-01', 0, id FROM store_surveyrecord"
+                    " asked_at, cancel, asked, survey_id) SELECT 'running', '', 0, 0, '', 'logs',"
+                    " file, '2031-01-01', 0, '{}', id FROM store_surveyrecord"
                 )
             database.close()
             done = subprocess.run(
