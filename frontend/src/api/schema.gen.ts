@@ -834,6 +834,10 @@ export interface components {
             before: components["schemas"]["Meets"];
             after: components["schemas"]["Meets"];
         };
+        FaredLine: {
+            page: components["schemas"]["Fared"];
+            others: number;
+        };
         /**
          * @description * `opens` - OPENS
          *     * `closes` - CLOSES
@@ -1246,7 +1250,7 @@ export interface components {
             stale: boolean;
             standings: string[];
             asked: number;
-            addresses: components["schemas"]["Fared"][];
+            addresses: components["schemas"]["FaredLine"][];
             counts: {
                 [key: string]: number;
             };

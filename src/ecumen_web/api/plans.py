@@ -255,17 +255,23 @@ class FindingLine:
 
 
 @dataclass(frozen=True, slots=True)
+class FaredLine:
+    page: Fared
+    others: int
+
+
+@dataclass(frozen=True, slots=True)
 class RehearsalView:
     """standings: how each step stands to the server: due, done or stale. counts: how many addresses
-    have each fate; more: those beyond the ones that are shown. openings: what accounts gain and
-    lose.
+    have each fate. addresses: of each site and fate the first one, with how many others there are;
+    more: sites beyond those. openings: what accounts gain and lose.
     """
 
     summary: str
     stale: bool
     standings: list[str]
     asked: int
-    addresses: list[Fared]
+    addresses: list[FaredLine]
     counts: dict[str, int]
     more: int
     openings: list[str]
@@ -296,14 +302,18 @@ class RehearsalEndpoint(APIView):
 
 
 def _shown(found: Rehearsal) -> RehearsalView:
+    sites = Counter((each.fate, each.of) for each in found.addresses)
+    # The worst first, and front pages in front: the first of a site stands for it.
+    firsts = {(each.fate, each.of): each for each in reversed(found.addresses)}
+    lines = [FaredLine(firsts[key], count - 1) for key, count in sites.items()]
     return RehearsalView(
         summary=found.summary,
         stale=found.stale,
         standings=[step.standing.value for step in found.steps],
         asked=found.asked,
-        addresses=found.addresses[:MOST_SHOWN],
+        addresses=lines[:MOST_SHOWN],
         counts=dict(Counter(each.fate.value for each in found.addresses)),
-        more=max(0, len(found.addresses) - MOST_SHOWN),
+        more=max(0, len(lines) - MOST_SHOWN),
         openings=[clean(each.words) for each in found.openings[:MOST_SHOWN]],
         exposed=found.exposed[:MOST_SHOWN],
         hidden=found.hidden[:MOST_SHOWN],

@@ -4,7 +4,7 @@ import { plural } from "../../lib/text";
 import { type Impact, ImpactMark } from "../../ui/ImpactMark";
 import { Prose } from "../../ui/Prose";
 import { Crossing } from "./Crossing";
-import { bySite, FATES, isServed, TONES } from "./present";
+import { FATES, isServed, TONES } from "./present";
 import type { Fared, Rehearsal } from "./queries";
 
 /** What a rehearsal found: one sentence, and the crossing. */
@@ -31,12 +31,12 @@ export function Found({ found }: { found: Rehearsal }) {
         <Pages
           key={fate}
           words={words}
-          pages={addresses.filter((each) => each.fate === fate)}
+          pages={addresses.filter((each) => each.page.fate === fate)}
           count={found.counts[fate] ?? 0}
         />
       ))}
       {more > 0 && (
-        <p className="text-sm text-faint">{plural(more, "page")} more are not listed here.</p>
+        <p className="text-sm text-faint">{plural(more, "site")} more are not listed here.</p>
       )}
       <Findings title="Mended" findings={found.mended} />
       <Findings title="New" findings={found.new} />
@@ -53,7 +53,7 @@ const SHOWN = 8;
 
 interface PagesProps {
   words: string;
-  pages: Fared[];
+  pages: Rehearsal["addresses"];
   count: number;
 }
 
@@ -61,29 +61,28 @@ function Pages({ words, pages, count }: PagesProps) {
   const [all, setAll] = useState(false);
   const first = pages[0];
   if (!first) return null;
-  const sites = bySite(pages);
   return (
-    <section aria-label={first.fate}>
-      <h2 className={`font-medium ${TONES[first.fate]}`}>
+    <section aria-label={words}>
+      <h2 className={`font-medium ${TONES[first.page.fate]}`}>
         {words}
         <span className="ml-2 text-sm font-normal text-faint">
-          {plural(count, "page")} of {plural(sites.length, "site")}
+          {plural(count, "page")} of {plural(pages.length, "site")}
         </span>
       </h2>
       <ul>
-        {(all ? sites : sites.slice(0, SHOWN)).map(([page, others]) => (
+        {(all ? pages : pages.slice(0, SHOWN)).map(({ page, others }) => (
           <li key={`${page.url} ${page.to}`}>
             <Page page={page} others={others} />
           </li>
         ))}
       </ul>
-      {!all && sites.length > SHOWN && (
+      {!all && pages.length > SHOWN && (
         <button
           type="button"
           className="cursor-pointer text-sm text-faint underline"
           onClick={() => setAll(true)}
         >
-          and {plural(sites.length - SHOWN, "site")} more
+          and {plural(pages.length - SHOWN, "site")} more
         </button>
       )}
     </section>
@@ -93,11 +92,11 @@ function Pages({ words, pages, count }: PagesProps) {
 function Page({ page, others }: { page: Fared; others: number }) {
   const to = new URLSearchParams({ url: page.url, ...(page.to ? { to: page.to } : {}) });
   return (
-    <div className="grid grid-cols-[minmax(0,1.2fr)_minmax(0,1fr)_1.5rem_minmax(0,1fr)] items-baseline gap-3 py-0.5">
+    <div className="grid grid-cols-[minmax(0,1.2fr)_6rem_minmax(0,1fr)_1.5rem_minmax(0,1fr)] items-baseline gap-3 py-0.5">
       <Link to={`/follow?${to}`} className="mono truncate text-sm hover:underline" title={page.url}>
-        {page.url}
-        {others > 0 && <span className="ml-2 text-faint">and {others} below</span>}
+        {page.url.replace(/^http:\/\//, "")}
       </Link>
+      <span className="text-right text-sm text-faint">{others > 0 && `and ${others} below`}</span>
       <Side side={page.before} />
       <span aria-hidden="true" className="text-center text-faint">
         →

@@ -56,14 +56,3 @@ export function alike(worse: Rehearsal["worse"]): Alike[] {
   }
   return [...found.values()];
 }
-
-/** The first page of each site, its front page where that is among them, with how many others. */
-export function bySite(pages: Fared[]): Array<[page: Fared, others: number]> {
-  const found = new Map<string, [Fared, number]>();
-  for (const page of pages) {
-    const known = found.get(page.of);
-    if (known) known[1] += 1;
-    else found.set(page.of, [page, 0]);
-  }
-  return [...found.values()];
-}
