@@ -59,7 +59,7 @@ test: ## everything, from a fresh machine
 	@bin/install-system test
 	@$(MAKE) --no-print-directory setup app check
 	cd frontend && npm run --silent test
-	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -rs --durations=20 -m "not alone" -n 2 --dist worksteal
+	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -rs --durations=20 -m "not alone" -n 2
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -rs -m alone
 	@bin/install-system missing
 
