@@ -10,6 +10,7 @@ import shutil
 import signal
 import socket
 import sqlite3
+import stat
 import subprocess
 import sys
 import tempfile
@@ -26,6 +27,7 @@ from ecumen.operations import Operation, Plan, PlanGround, done
 from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
 from ecumen.operations.mode import Mode
+from ecumen.operations.reload import Reload
 from ecumen.operations.switch import Switch
 from ecumen.operations.trial import Trial
 from ecumen_agent.applier import Applier, Outcome, RefusedError
@@ -300,6 +302,74 @@ def test_an_owner_who_changes_it_meanwhile_is_noticed(tmp_path: Path) -> None:
     assert outcome.state is State.TAKEN_BACK
     assert "somebody else" in outcome.said
     assert file.read_text() == "the owner's"
+
+
+def test_what_is_written_anew_no_longer_runs_as_its_owner(tmp_path: Path) -> None:
+    """The right was given to what it held, and not to what somebody asks to be put there."""
+    one, file = applier(tmp_path / "state"), tmp_path / "file"
+    file.write_text("one")
+    file.chmod(0o6755)
+    os.setxattr(file, "security.capability", b"\x01\0\0\x02\xff" + bytes(15))
+    plan = planned(File.of(one.hands, str(file), b"two"))
+    entry = one.apply(plan, "test").entry
+    assert stat.S_IMODE(file.stat().st_mode) == 0o755
+    assert "security.capability" not in os.listxattr(file)
+    assert one.undo(entry).state is State.UNDONE
+    assert stat.S_IMODE(file.stat().st_mode) == 0o6755
+    assert "security.capability" in os.listxattr(file)
+
+
+def test_an_empty_file_comes_back_empty_and_one_that_was_not_written_stays(tmp_path: Path) -> None:
+    one, file = applier(tmp_path / "state"), tmp_path / "file"
+    file.write_text("")
+    entry = one.apply(planned(File.of(one.hands, str(file), b"two")), "test").entry
+    assert one.undo(entry).state is State.UNDONE
+    assert file.read_text() == ""
+    # Nothing aside is not an empty file aside.
+    plan = File.of(one.hands, str(file), b"three")
+    file.write_text("three")
+    plan.backward(one.hands, ((str(file), one.hands.aside(str(file))),))
+    assert file.read_text() == "three"
+
+
+def test_one_owner_holds_up_neither_the_start_nor_the_others(tmp_path: Path) -> None:
+    """Stopped in between; then the owner of the second folder puts a link on the way to it."""
+    one = applier(tmp_path / "state")
+    for name in ("first", "second"):
+        (tmp_path / name).mkdir()
+        (tmp_path / name / "page").write_text("")
+        (tmp_path / name / "page").chmod(0o600)
+    steps = [Mode(f"{tmp_path}/{name}/page", "0600", "0644") for name in ("first", "second")]
+    number = one.ledger.begin(planned(*steps), "test", 0)
+    for at, step in enumerate(steps):
+        one.ledger.step(number, at, step.keep(one.hands))
+        step.forward(one.hands, ())
+    (tmp_path / "first" / "page").chmod(0o644)
+    (tmp_path / "second").rename(tmp_path / "away")
+    (tmp_path / "second").symlink_to("away")
+    (outcome,) = one.recover()
+    assert outcome.state is State.GOING_BACK
+    assert stat.S_IMODE((tmp_path / "first" / "page").stat().st_mode) == 0o600
+    # Others' plans go on, and one that leads over the link is refused in words.
+    assert one.apply(planned(Folder(f"{tmp_path}/new", "0755", 0, 0)), "test").state is State.DONE
+    assert one.apply(planned(steps[1]), "test").state is State.REFUSED
+    (tmp_path / "second").unlink()
+    (tmp_path / "away").rename(tmp_path / "second")
+    assert [each.state for each in one.recover()] == [State.TAKEN_BACK]
+
+
+def test_a_plan_that_only_reloads_is_done_each_time(tmp_path: Path) -> None:
+    one, told = applier(tmp_path / "state"), []
+
+    class Telling(Hands):
+        def reload(self, engine: str) -> None:
+            told.append(engine)
+
+    one.hands = Telling(tmp_path / "state")
+    one._try_out = lambda engine, change: None
+    for _ in range(2):
+        assert one.apply(planned(Reload("nginx")), "test").state is State.DONE
+    assert told == ["nginx", "nginx"]
 
 
 # --- over the socket ---

@@ -95,12 +95,15 @@ class PlainHands:
     def write(self, entry: Entry, was: str, content: bytes, there: str) -> None:
         shutil.copy(entry.path, there)
         Path(entry.path).write_bytes(content)
+        Path(entry.path).chmod(entry.mode & 0o1777)
 
     def swap(self, path: str, there: str) -> None:
         one, other = Path(path), Path(there)
-        held = one.read_bytes()
+        held, mode = one.read_bytes(), one.stat().st_mode
         one.write_bytes(other.read_bytes())
+        one.chmod(other.stat().st_mode & 0o7777)
         other.write_bytes(held)
+        other.chmod(mode & 0o7777)
 
     def put_aside(self, entry: Entry, there: str) -> None:
         os.rename(entry.path, there)

@@ -183,7 +183,16 @@ def test_what_is_simulated_is_done_and_comes_back(
             by_shell = rng.random() < 0.5 and not isinstance(again, Switch | Remove)
             if by_shell:
                 if again.standing(hands) is Standing.DUE:
+                    held = surveyed(top)
                     subprocess.run(["bash", "-c", again.shell()], check=True)
+                    if isinstance(again, File) and again.was:
+                        # A command keeps nothing aside: what it made is looked at, and put back.
+                        assert shapes(surveyed(top)) == shapes(done(held, [again])), again
+                        there, entry = Path(again.path), held.files.get(again.path)
+                        assert entry is not None
+                        there.write_bytes(held.texts[again.path])
+                        os.chmod(there, entry.mode)
+                        again.forward(hands, kept[-1])
             else:
                 again.forward(hands, kept[-1])
             assert again.standing(hands) is Standing.DONE, again

@@ -76,10 +76,7 @@ class Applier:
             try:
                 doubt = self._tried_out(operations, progress)
             except EcumenError as error:
-                said = f"Nothing was done: {error}"
-                return Outcome(
-                    self.ledger.refuse(plan, who, int(self._clock()), said), State.REFUSED, said
-                )
+                return self._refused(plan, who, f"Nothing was done: {error}")
             entry = self.ledger.begin(plan, who, int(self._clock()))
             try:
                 for number, operation in enumerate(operations):
@@ -117,10 +114,17 @@ class Applier:
 
     def _left(self, operations: Sequence[Operation]) -> str:
         """Where the server is not as these operations left it; "" where it is."""
+        if all(operation.follows for operation in operations):
+            # Of what only has changes take effect, nothing tells whether it was done.
+            return "; ".join(operation.describe() for operation in operations)
         for number, operation in enumerate(operations):
             if operation.follows:
                 continue
-            standing = operation.standing(self.hands)
+            try:
+                standing = operation.standing(self.hands)
+            except _FAULTS as fault:
+                # An owner may have put a link on the way, or anything else.
+                return f"{operation.describe()}: {_words(fault)}"
             if standing is Standing.DUE:
                 return operation.describe()
             later = [each for step in operations[number + 1 :] for each in touches(step)]
@@ -206,8 +210,15 @@ class Applier:
             # What has changes take effect comes last in this direction, too.
             steps = list(record.done)
             steps.reverse()
+            faults = []
             for operation, kept in sorted(steps, key=_follows):
-                operation.backward(self.hands, kept)
+                try:
+                    operation.backward(self.hands, kept)
+                except _FAULTS as fault:
+                    # What one owner makes of his files holds up nobody else's.
+                    faults.append(fault)
+            if faults:
+                raise faults[0]
             return self._end(entry, to, said)
         except _FAULTS as fault:
             again = f"It is not all taken back, which the next start tries again: {_words(fault)}."

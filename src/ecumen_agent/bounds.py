@@ -160,7 +160,7 @@ class Bounds:
         plain = {key: bits for key, bits in to.items() if key[0] != "mask"}
         if any(bits & ~was.get(key, 0) & ~1 for key, bits in plain.items()):
             raise _beyond(what, f"{each.path} is in no site's ground")
-        if to.get(("mask", None), 0) & ~was.get(("mask", None), was[("group", None)]) & ~1:
+        if to.get(("mask", None), 0) & ~was.get(("mask", None), was.get(("group", None), 0)) & ~1:
             raise _beyond(what, f"{each.path} is in no site's ground")
 
     def _owner(self, each: Owner) -> None:

@@ -100,17 +100,16 @@ class Server:
         try:
             number, method, params = _request(text)
             result = self._call(method, params, caller, tell)
-            stream.write(message({"id": number, "result": result}))
         except _WrongError as error:
             code, words = error.args
             stream.write(_failure(number, code, words))
         except EcumenError as error:
             stream.write(_failure(number, REFUSED, str(error)))
-        except OSError:
-            raise
         except Exception:
             _log.exception("a request failed")
             stream.write(_failure(number, INTERNAL, "the agent failed; its log says how"))
+        else:
+            stream.write(message({"id": number, "result": result}))
 
     def _call(self, method: str, params: dict[str, Any], caller: Caller, tell: Tell) -> Any:
         match method:

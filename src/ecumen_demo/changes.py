@@ -15,6 +15,7 @@ from ecumen.errors import ChangedError
 from ecumen.operations import Operation, Standing, read_plan
 from ecumen.operations.acl import AclState
 from ecumen.operations.digest import digest
+from ecumen.operations.file import SPECIAL
 from ecumen.operations.mode import with_mode
 from ecumen.operations.trial import Trial
 from ecumen.passage import Follower
@@ -102,7 +103,7 @@ class SurveyHands(Trial):
         if digest(held) != was:
             raise ChangedError(f"{entry.path} was changed by somebody else meanwhile")
         self.add(Delta({there: replace(entry, path=there)}, texts={there: held}))
-        new = replace(entry, size=len(content))
+        new = replace(entry, size=len(content), mode=entry.mode & ~SPECIAL)
         self.add(Delta({entry.path: new}, texts={entry.path: content}))
 
     def swap(self, path: str, there: str) -> None:

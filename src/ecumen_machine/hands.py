@@ -20,6 +20,7 @@ from contextlib import contextmanager
 
 from ecumen.errors import ChangedError
 from ecumen.operations.digest import digest
+from ecumen.operations.file import SPECIAL
 from ecumen.survey import Acl, Entry, Kind
 from ecumen_machine import service
 from ecumen_machine.acl import encode
@@ -306,13 +307,14 @@ def _bare(handle: int) -> None:
 
 
 def _like(new: int, old: int) -> None:
-    """Gives a new file owner, mode, ACL and context of an old one. In this order: a change of owner
-    takes rights of the mode away, and an ACL follows a change of the mode.
+    """Gives a new file owner, mode, ACL and context of an old one, and not the right to run as its
+    owner or with more: that was given to what it held. In this order: a change of owner takes
+    rights of the mode away, and an ACL follows a change of the mode.
     """
     at, info = f"/proc/self/fd/{old}", os.fstat(old)
     os.fchown(new, info.st_uid, info.st_gid)
-    os.fchmod(new, stat.S_IMODE(info.st_mode))
-    kept = set(os.listxattr(at))
+    os.fchmod(new, stat.S_IMODE(info.st_mode) & ~SPECIAL)
+    kept = set(os.listxattr(at)) - {"security.capability"}
     for name in set(os.listxattr(new)) - kept:
         os.removexattr(new, name)
     for name in sorted(kept):

@@ -23,7 +23,7 @@ from ecumen_agent import client
 from ecumen_machine.spread import spread
 from ecumen_web.explaining.replies import ask_server
 from ecumen_web.reached import now_at, reach_of
-from ecumen_web.store.models import PlanRecord, SurveyRecord
+from ecumen_web.store.models import JobRecord, PlanRecord, SurveyRecord
 from ecumen_web.store.translate import clean
 from ecumen_web.surveys.loading import keep_file, load_kept, scene_of
 
@@ -72,7 +72,7 @@ def rehearsed(record: SurveyRecord, operations: tuple[Operation, ...]) -> Rehear
         raise ChangeError(str(error.args[0] if error.args else error)) from error
 
 
-def make_change(job: Any, progress: Progress) -> SurveyRecord:
+def make_change(job: JobRecord, progress: Progress) -> SurveyRecord:
     """Does what a job asks: a plan, or taking an entry back. Returns the survey that was taken
     afterwards. Raises EcumenError, which says what became of it.
     """
@@ -81,28 +81,31 @@ def make_change(job: Any, progress: Progress) -> SurveyRecord:
     if record is None:
         raise ChangeError("no survey is loaded yet")
     found = None
+    plan = job.plan
     if asked["method"] == "apply":
+        if plan is None:
+            raise ChangeError("the plan was thrown away meanwhile")
         progress("rehearsing", 0, 0)
-        operations = operations_of(job.plan)
+        operations = operations_of(plan)
         found = rehearsed(record, operations)
         worse = [name for name in found.worsened if name not in asked.get("although", [])]
         if worse:
             raise ChangeError(f"Not done: nobody said yes to what gets worse: {', '.join(worse)}")
         ground = PlanGround(record.host, int(record.taken_at.timestamp()))
-        plan = Plan(job.plan.title, ground, operations, tuple(job.plan.why))
-        params = {"plan": plan.write(), "who": asked["who"]}
+        written = Plan(plan.title, ground, operations, tuple(plan.why)).write()
+        params = {"plan": written, "who": asked["who"]}
     else:
         params = {"entry": asked["entry"], "who": asked["who"]}
     outcome = asked_of_agent(record, asked["method"], params, progress)
-    if job.plan is not None and outcome["entry"]:
-        PlanRecord.objects.filter(pk=job.plan.pk).update(entry=outcome["entry"])
+    if plan is not None and outcome["entry"]:
+        PlanRecord.objects.filter(pk=plan.pk).update(entry=outcome["entry"])
     if outcome["state"] not in ("done", "undone"):
         raise ChangeError(outcome["said"])
     after = surveyed(record, progress)
-    if found is not None and job.plan is not None:
+    if found is not None and plan is not None:
         progress("asking the server", 0, 0)
         checked = list(_checked(after, found))
-        PlanRecord.objects.filter(pk=job.plan.pk).update(checked=checked)
+        PlanRecord.objects.filter(pk=plan.pk).update(checked=checked)
     return after
 
 

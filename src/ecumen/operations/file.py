@@ -12,12 +12,14 @@ from ecumen.operations.quoting import quoted
 from ecumen.survey import Delta, Entry, Kind
 
 MOST_CONTENT = 1 << 20  # characters
+SPECIAL = 0o6000  # to run as the owner, as the group
 
 
 @dataclass(frozen=True, slots=True)
 class File(Operation):
     """was, to: digests of what it holds; was is "" where nothing is yet. content: UTF-8, other
-    bytes as surrogate escapes. mode, owner, group: of a new file; what is replaced keeps its own.
+    bytes as surrogate escapes. mode, owner, group: of a new file; what is replaced keeps its own,
+    but no right to run as somebody else: that was given to what it held.
     """
 
     what: ClassVar[str] = "file"
@@ -81,8 +83,11 @@ class File(Operation):
 
     def simulate(self, looking: Looking) -> Delta:
         entry, data = looking.entry(self.path), self.data
+        if entry is not None and looking.content(self.path) == data:
+            return Delta()
         made = Entry(self.path, Kind.FILE, int(self.mode, 8), self.owner, self.group)
-        now = replace(entry or made, size=len(data))
+        now = made if entry is None else replace(entry, mode=entry.mode & ~SPECIAL)
+        now = replace(now, size=len(data))
         return Delta({self.path: now}, texts={self.path: data})
 
     def keep(self, looking: Looking) -> Before:
@@ -103,8 +108,11 @@ class File(Operation):
             ours = held is not None and digest(held) == self.to
             if entry is not None and ours and not self.was:
                 hands.put_aside(entry, there)
-            elif ours and digest(hands.content(there) or b"") == self.was:
-                hands.swap(path, there)
+            elif ours:
+                aside = hands.content(there)
+                # Where nothing lies aside, nothing was replaced: no file is not an empty one.
+                if aside is not None and digest(aside) == self.was:
+                    hands.swap(path, there)
             hands.forget(there)
 
     def describe(self) -> str:
@@ -115,6 +123,6 @@ class File(Operation):
     def shell(self) -> str:
         said = f"printf %s {quoted(self.content)}"
         if self.was:
-            return f"{said} > {quoted(self.path)}"
+            return f"{said} > {quoted(self.path)} && chmod ug-s -- {quoted(self.path)}"
         who = f"-o {self.owner} -g {self.group}"
         return f"{said} | install -m {self.mode} {who} /dev/stdin {quoted(self.path)}"

@@ -121,10 +121,10 @@ def read_plan(text: str | bytes) -> Plan:
 
 def standings(base: Survey | Looking, operations: Iterable[Operation]) -> list[Standing]:
     """How each operation stands to a server, once those before it are done."""
-    trial, found = Trial(base), []
+    trial, found = Trial(base), list[Standing]()
     for operation in operations:
         standing = operation.standing(trial)
-        if operation.follows and Standing.DUE not in found:
+        if operation.follows and found and Standing.DUE not in found:
             standing = Standing.DONE
         found.append(standing)
         # What is done already is part of the server as it is; done again it might find what it
