@@ -59,7 +59,8 @@ test: ## everything, from a fresh machine
 	@bin/install-system test
 	@$(MAKE) --no-print-directory setup app check
 	cd frontend && npm run --silent test
-	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -rs --durations=20 -m "not alone" -n 2
+	@# Of three, one starts servers and one has the browser; both wait more than they work.
+	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -rs --durations=20 -m "not alone" -n 3
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -rs -m alone
 	@bin/install-system missing
 

@@ -10,12 +10,16 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import HealthCheck, settings
 from xdist.scheduler import LoadScopeScheduling
 
 from ecumen_machine import matching
 from tests import whole
 
 whole.watch()
+# How long it takes to make cases tells of the machine, not of the code.
+settings.register_profile("any machine", suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("any machine")
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
@@ -32,7 +36,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--patterns", type=int, default=600, help="Hostile ones.")
     parser.addoption("--minutes", type=float, default=0.2, help="Of fuzzing.")
     parser.addoption("--kills", type=int, default=2, help="How often the reader of logs is killed.")
-    parser.addoption("--cases", type=int, default=2_000, help="Questions to the API.")
+    parser.addoption("--cases", type=int, default=1_000, help="Questions to the API.")
     parser.addoption("--faults", type=int, default=3, help="Of the disk, injected while it writes.")
     parser.addoption("--table", default="", help="Where the table of agreement is written.")
 

@@ -241,7 +241,7 @@ def changed(line: bytes, at: int, byte: int, how: int) -> bytes:
     ),
     names=st.sampled_from([USUAL, ("common",), ("combined",)]),
 )
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=150, deadline=None)
 def test_nearly_plain_lines_count_in_columns_as_each_by_itself(
     compiled: bool, lines: list[bytes], names: list[str]
 ) -> None:

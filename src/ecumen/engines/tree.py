@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import NamedTuple, Protocol
+from typing import NamedTuple, Protocol, overload
 
 
 class Place(NamedTuple):
@@ -28,7 +28,7 @@ class Directive(NamedTuple):
     name: str
     text: str
     place: Place
-    children: tuple[Directive, ...] | None = None
+    children: Sequence[Directive] | None = None
     taken: bool | None = True
 
     @property
@@ -37,6 +37,55 @@ class Directive(NamedTuple):
         if self.name.startswith("<"):
             return f"{self.name} {self.text}>" if self.text else f"{self.name}>"
         return f"{self.name} {self.text}".rstrip()
+
+
+class Deferred(Sequence[Directive]):
+    """The lines of a section, worked out when they are first asked for: of thousands of sites most
+    requests meet one.
+
+    text: as it stands. at_once: those of its lines that are wanted before. Of several threads that
+    ask at once, all get what the first of them made.
+    """
+
+    __slots__ = ("_made", "_make", "at_once", "text")
+
+    def __init__(
+        self, text: str, at_once: tuple[Directive, ...], make: Callable[[], Sequence[Directive]]
+    ) -> None:
+        self.text = text
+        self.at_once = at_once
+        self._make = make
+        self._made: dict[bool, tuple[Directive, ...]] = {}
+
+    @property
+    def lines(self) -> tuple[Directive, ...]:
+        made = self._made.get(True)
+        return self._made.setdefault(True, tuple(self._make())) if made is None else made
+
+    @overload
+    def __getitem__(self, at: int) -> Directive: ...
+    @overload
+    def __getitem__(self, at: slice) -> Sequence[Directive]: ...
+    def __getitem__(self, at: int | slice) -> Directive | Sequence[Directive]:
+        return self.lines[at]
+
+    def __len__(self) -> int:
+        return len(self.lines)
+
+    def __iter__(self) -> Iterator[Directive]:
+        return iter(self.lines)
+
+    def __reversed__(self) -> Iterator[Directive]:
+        return reversed(self.lines)
+
+    def __eq__(self, other: object) -> bool:
+        return self is other or (isinstance(other, Sequence) and self.lines == tuple(other))
+
+    def __hash__(self) -> int:
+        return hash(self.lines)
+
+    def __reduce__(self) -> tuple[object, ...]:
+        return tuple, (self.lines,)
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,11 +115,20 @@ class Tree:
     missing: Mapping[str, Place] = field(default_factory=dict)
 
     def walk(self) -> Iterator[Directive]:
+        return self.walk_where(lambda inner: True)
+
+    def walk_where(self, holds: Callable[[Deferred], bool]) -> Iterator[Directive]:
+        """All directives, but for what stands in sections that are not worked out and of which
+        `holds` says that nothing in them is asked for.
+        """
         stack = list(reversed(self.directives))
         while stack:
             directive = stack.pop()
             yield directive
-            stack.extend(reversed(directive.children or ()))
+            children = directive.children
+            if children is None or (isinstance(children, Deferred) and not holds(children)):
+                continue
+            stack.extend(reversed(children))
 
 
 class Source(Protocol):

@@ -6,7 +6,7 @@ directives there are, and what each needs, is the table `directives.tsv`, as the
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from ecumen.engines.httpd import arguments, values
@@ -108,7 +108,7 @@ class OverrideReader:
 
 
 def _opened(
-    directives: tuple[Directive, ...], doubts: list[Directive], judge: _Judge
+    directives: Sequence[Directive], doubts: list[Directive], judge: _Judge
 ) -> Iterator[Directive]:
     """The lines that hold, with what stands in conditional sections that are met.
 

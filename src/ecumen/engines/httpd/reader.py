@@ -7,16 +7,17 @@ Source: httpd 2.4, core, mod_so and mod_version: directives marked "processed at
 from __future__ import annotations
 
 import re
-from collections.abc import Hashable, Mapping
+from collections.abc import Hashable, Mapping, Sequence
 from functools import partial
 from typing import NamedTuple
 
 from ecumen.caches import Bounded
+from ecumen.engines.httpd.blocks import Block, block_at, is_plain
 from ecumen.engines.httpd.lexer import LONGEST_LINE, SPACE, decode, next_word, with_variables, words
 from ecumen.engines.httpd.modules import identifier, is_known
 from ecumen.engines.names import Hits, is_pattern
 from ecumen.engines.numbers import atoi
-from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
+from ecumen.engines.tree import Deferred, Directive, Mistake, Place, Source, Tree
 from ecumen.patterns import compiled
 
 DEEPEST_INCLUDE = 100
@@ -69,12 +70,19 @@ def _parsed(line: str) -> _Parsed:
 class _Lines:
     """The lines of one file, given out one by one; how a line is made is worked out once."""
 
-    __slots__ = ("at", "file", "known", "number", "offset", "open", "raw", "size")
+    __slots__ = (
+        "at", "counted", "file", "known", "number", "offset", "open", "passed", "plain", "raw",
+        "size", "text",
+    )  # fmt: skip
 
     def __init__(self, file: str, text: str, known: Bounded[str, _Parsed], offset: int = 0) -> None:
         self.file = file
         # Lines in front of these in the file, where they are a piece of it.
         self.offset = offset
+        self.text = text
+        # Where in the text a line begins: that of the number `counted`, from 0.
+        self.counted = self.passed = 0
+        self.plain = is_plain(text)
         self.raw = text.split("\n")
         self.size = len(self.raw)
         self.at = 0
@@ -85,6 +93,18 @@ class _Lines:
     @property
     def place(self) -> Place:
         return Place(self.file, self.number + self.offset)
+
+    def block(self) -> Block | None:
+        """The virtual host whose first line comes next, where it need not be read yet."""
+        if not self.plain or self.at >= self.size:
+            return None
+        self.passed += sum(map(len, self.raw[self.counted : self.at])) + self.at - self.counted
+        self.counted = self.at
+        number = self.at + 1 + self.offset
+        found = block_at(self.text, self.passed - 1, self.file, number)
+        if found is not None:
+            self.at += found.lines
+        return found
 
     def next(self) -> _Parsed | None:
         """The next line that says anything; None at the end."""
@@ -605,6 +625,11 @@ class Reader:
             return
         if kind in _CONDITIONS:
             taken = self._holds(kind, argument, at)
+        shallow = self.nested < DEEPEST_SECTION // 2
+        if kind == _HOST and shallow and (block := lines.block()) is not None:
+            inner = partial(_worked_out, lines.file, block.text, lines.known, at.line)
+            into.append(Directive(name, argument, at, Deferred(block.text, block.at_once, inner)))
+            return
         children: list[Directive] = []
         if taken is False:
             self._soak(lines, name)
@@ -688,6 +713,35 @@ class Reader:
         return results[operator] != negated
 
 
+def _worked_out(file: str, text: str, known: Bounded[str, _Parsed], before: int) -> list[Directive]:
+    """The lines of a block that act on nothing. before: how many stand in front of them."""
+    found: list[Directive] = []
+    reader = Reader(_NOWHERE, root="")
+    reader._until(_Lines(file, text.removesuffix("\n"), known, before), None, found, 0)
+    return found
+
+
+class _Nowhere:
+    """A source that holds nothing."""
+
+    def read(self, path: str, by: str | None = None) -> bytes | None:
+        return None
+
+    def names(self, folder: str) -> list[str] | None:
+        return None
+
+    def exists(self, path: str) -> bool | None:
+        return None
+
+    def expect(self, paths: Sequence[str], by: str) -> None:
+        """Nothing is asked for."""
+
+    def stamps(self, paths: Sequence[str]) -> Sequence[Hashable | None]:
+        return [None] * len(paths)
+
+
+_NOWHERE = _Nowhere()
+_HOST = "<virtualhost"
 _CONDITIONS = frozenset(
     ("<ifmodule", "<ifdefine", "<iffile", "<ifversion", "<ifdirective", "<ifsection", "<macro")
 )

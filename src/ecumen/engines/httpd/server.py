@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import lru_cache
 from typing import Any
@@ -35,7 +35,7 @@ from ecumen.engines.httpd.settings import (
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT
 from ecumen.engines.numbers import atoi
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank, proof_of
-from ecumen.engines.tree import Directive, Mistake, Place, Source, Tree
+from ecumen.engines.tree import Deferred, Directive, Mistake, Place, Source, Tree
 from ecumen.patterns import Regex, compiled, shell_pattern
 from ecumen.survey import EngineRecord
 
@@ -198,9 +198,11 @@ class Host:
     @classmethod
     def begun(cls, place: Place, directive: Directive, bindings: tuple[Binding, ...]) -> Host:
         """A host of which the rest is yet to come."""
-        host = cls(place, directive, bindings)
-        for name in _LATER:
-            delattr(host, name)
+        host = object.__new__(cls)
+        host.place, host.directive, host.bindings = place, directive, bindings
+        host.name = host.name_port = host.name_line = host.later = None
+        host.sealed_outside = False
+        host.names, host.wild_names, host.alias_lines, host.made = set(), [], [], {}
         return host
 
     def named_alike(self) -> Host:
@@ -361,8 +363,10 @@ class _Compiler:
         host = Host.begun(directive.place, directive, bindings)
         unread: list[Directive] = []
         host.unread = unread
-        inner = list(flat(directive.children or ()))
-        for line in inner:
+        # Asked whether there are any, they would be worked out.
+        children = () if directive.children is None else directive.children
+        at_once = children.at_once if isinstance(children, Deferred) else flat(children)
+        for line in at_once:
             if (takes := _taker_at_once(line.name)) is not None:
                 takes(self, host, line, words(line.text))
         del host.unread
@@ -371,7 +375,7 @@ class _Compiler:
             assert self.main is not None
             whole = host.named_alike()
             whole.unread += unread
-            _inherit(self._rest(whole, inner), self.main)
+            _inherit(self._rest(whole, flat(children)), self.main)
             return whole
 
         host.later = later
@@ -730,7 +734,8 @@ def _unset(
     doubts: list[Doubt] = []
     for directive in directives:
         host = host_of.get(id(directive))
-        for line in Tree((directive,)).walk():
+        # Where a variable is used, all was read at once.
+        for line in Tree((directive,)).walk_where(lambda inner: False):
             used = [name for name in names if f"${{{name}}}" in line.text]
             for name in used:
                 place_of.pop(line.place, None)
@@ -753,11 +758,19 @@ def _unknown(place: Place, name: str) -> Doubt:
     return Doubt(codes.SITE_VARIABLE_UNKNOWN, Rank(Phase.ENTRY), {"name": name}, (proof,))
 
 
+def _at_once(directives: Sequence[Directive]) -> Iterator[Directive]:
+    """All lines, and of hosts that are not worked out those that are known before."""
+    for directive in Tree(tuple(directives)).walk_where(lambda inner: False):
+        yield directive
+        if isinstance(directive.children, Deferred):
+            yield from directive.children.at_once
+
+
 def _bearing_of(directives: tuple[Directive, ...]) -> _Bearing:
     """Of all lines, wherever they stand."""
     start, found = Rank(Phase.ENTRY), _Bearing()
     doubts = found.doubts
-    for directive in Tree(directives).walk():
+    for directive in _at_once(directives):
         if not _bears(directive.name):
             continue
         name = directive.name.lower()

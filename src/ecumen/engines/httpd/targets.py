@@ -62,6 +62,7 @@ class Targets:
         self.overrides = overrides
         self._walks: dict[int, FolderWalk] = {}
         self._known = Known()
+        self._last: tuple[Host, str, Walked] | None = None
 
     def located(self, host: Host, path: str, visitor: Visitor) -> tuple[Settings, list[Doubt]]:
         """The settings that hold for an address before it is known where it leads."""
@@ -109,8 +110,11 @@ class Targets:
         return walk
 
     def walked(self, host: Host, filename: str) -> Walked:
-        """The walk to a path, whoever asks."""
-        return self.walk(host).walk(filename)
+        """The walk to a path, whoever asks; several do, one after the other."""
+        known = self._last
+        if known is None or known[0] is not host or known[1] != filename:
+            known = self._last = host, filename, self.walk(host).walk(filename)
+        return known[2]
 
     def beside(self, host: Host, path: str, visitor: Visitor) -> Target:
         """What holds for an address that leads to nothing on disk: an upstream."""
