@@ -18,7 +18,7 @@ from ecumen.operations.plan import standings
 from ecumen.operations.reload import Reload
 from ecumen_agent.bounds import Bounds
 from ecumen_agent.ledger import Ledger, Record, State
-from ecumen_agent.resting import meet, resting, touches
+from ecumen_agent.resting import meet, replaces, resting, touches
 from ecumen_machine.cage import CageError
 from ecumen_machine.service import try_out
 
@@ -118,7 +118,8 @@ class Applier:
             # Of what only has changes take effect, nothing tells whether it was done.
             return "; ".join(operation.describe() for operation in operations)
         for number, operation in enumerate(operations):
-            if operation.follows:
+            later_ones = operations[number + 1 :]
+            if operation.follows or any(replaces(later, operation) for later in later_ones):
                 continue
             try:
                 standing = operation.standing(self.hands)
@@ -127,7 +128,7 @@ class Applier:
                 return f"{operation.describe()}: {_words(fault)}"
             if standing is Standing.DUE:
                 return operation.describe()
-            later = [each for step in operations[number + 1 :] for each in touches(step)]
+            later = [each for step in later_ones for each in touches(step)]
             over = any(meet(one, other) for one in touches(operation) for other in later)
             # What a later one has changed once more is as that one left it.
             if standing is Standing.STALE and not over:

@@ -6,9 +6,12 @@ from collections.abc import Iterable, Iterator
 
 from ecumen.operations import Operation
 from ecumen.operations.attribute import Attribute
+from ecumen.operations.context import Context
 from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
 from ecumen.operations.link import Link
+from ecumen.operations.mode import Mode
+from ecumen.operations.owner import Owner, OwningGroup
 from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
@@ -50,6 +53,23 @@ def touches(operation: Operation) -> Iterator[Touch]:
         case _:
             # What nobody has said anything of: all of the server.
             yield "", True
+
+
+_CONTENT = (Folder, Link, File, Remove)
+
+
+def replaces(later: Operation, one: Operation) -> bool:
+    """Whether all that one makes is made anew by a later one: what came of it shows no more."""
+    match one:
+        case Mode() | Owner() | OwningGroup() | Context():
+            alone = isinstance(later, Attribute) and later.below is None and one.below is None
+            return alone and type(later) is type(one) and later.path == one.path
+        case Switch() | Rename():
+            return type(later) is type(one) and set(touches(later)) == set(touches(one))
+        case Folder() | Link() | File() | Remove():
+            return isinstance(later, _CONTENT) and later.path == one.path
+        case _:
+            return False
 
 
 def meet(one: Touch, other: Touch) -> bool:
