@@ -186,6 +186,10 @@ class Bounds:
         self._place(each.path, what)
         if int(each.mode, 8) & 0o4000:
             raise _beyond(what, "it would run as its owner")
+        # An empty folder of root's that root alone writes to gives nobody anything; houses have
+        # such above the roots of their sites.
+        if (each.owner, each.group) == (0, 0) and not int(each.mode, 8) & 0o7022:
+            return
         self._given(each.owner, self.accounts, None, what)
         self._given(each.group, self.groups, None, what)
 

@@ -109,6 +109,15 @@ class Confinement:
         self.trouble = self.unruled = ""
         self._seen: dict[tuple[str | None, str, tuple[str, ...]], tuple[bool | None, str, str]] = {}
 
+    def renewed(self, survey: Survey) -> Confinement:
+        """For a change of the survey: what rests on labels alone is not worked out again."""
+        found = Confinement(survey)
+        if survey.labels is self.survey.labels:
+            for name in ("policy", "rules", "trouble", "unruled"):
+                if name in self.__dict__:
+                    found.__dict__[name] = self.__dict__[name]
+        return found
+
     @property
     def enforced(self) -> bool:
         return self.mode not in ("disabled", "permissive")

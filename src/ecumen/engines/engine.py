@@ -67,13 +67,14 @@ class Engine(Protocol):
 
     kind: what it is called. programs: what its processes are called. error_type: the content type
     of its own page of an error. upstream_fails: the status where what it hands on to may not be
-    reached.
+    reached. listens_by_site: a site's own lines have it listen, and none beside them.
     """
 
     kind: str
     programs: tuple[str, ...]
     error_type: str
     upstream_fails: int
+    listens_by_site: bool
     record: EngineRecord
     confinement: Confinement
 
@@ -160,6 +161,14 @@ class Engine(Protocol):
 
     def site_text(self, draft: SiteDraft) -> str:
         """The file of a new site in its language. Raises ValueError for what that cannot hold."""
+
+    @staticmethod
+    def seen_by(text: str) -> tuple[str, ...] | None:
+        """Who is let in by the file of a site that was written here; None for any other."""
+
+    @staticmethod
+    def reopened(text: str, seen_by: Sequence[str]) -> str | None:
+        """Such a file with others let in; None for any other."""
 
     def renewed(self, survey: Survey) -> Engine:
         """The same engine on a change of its survey."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from typing import ClassVar
 
 from ecumen.operations.digest import digest
+from ecumen.operations.making import placed
 from ecumen.operations.operation import Before, Hands, Looking, Operation, Standing
 from ecumen.operations.quoting import quoted
 from ecumen.survey import Delta, Entry, Kind
@@ -86,7 +87,7 @@ class File(Operation):
         if entry is not None and looking.content(self.path) == data:
             return Delta()
         made = Entry(self.path, Kind.FILE, int(self.mode, 8), self.owner, self.group)
-        now = made if entry is None else replace(entry, mode=entry.mode & ~SPECIAL)
+        now = placed(looking, made) if entry is None else replace(entry, mode=entry.mode & ~SPECIAL)
         now = replace(now, size=len(data))
         return Delta({self.path: now}, texts={self.path: data})
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ecumen.operations.operation import Before, Hands, Looking, Operation, Standing
 from ecumen.survey import Delta, Entry
@@ -34,7 +34,7 @@ class Making(Operation):
         return Standing.DONE if _same(entry, self.made()) else Standing.STALE
 
     def simulate(self, looking: Looking) -> Delta:
-        return Delta({self.path: self.made()})
+        return Delta({self.path: placed(looking, self.made())})
 
     def keep(self, looking: Looking) -> Before:
         # What was there already was not made by this plan, so going back must not take it away.
@@ -53,6 +53,14 @@ class Making(Operation):
             if entry is not None and _same(entry, self.made()):
                 hands.remove(path)
             hands.forget(there)
+
+
+def placed(looking: Looking, made: Entry) -> Entry:
+    """What is new has the context of the folder that it lies in, where no rule of the policy says
+    otherwise (SELinux Notebook, "Computing Security Contexts").
+    """
+    folder = looking.entry(made.path.rpartition("/")[0] or "/")
+    return made if folder is None else replace(made, context=folder.context)
 
 
 def _same(entry: Entry, made: Entry) -> bool:

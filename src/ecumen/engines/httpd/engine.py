@@ -32,7 +32,7 @@ from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, read_path
 from ecumen.engines.httpd.walk import HALF, SEALED_ALONE, unread
 from ecumen.engines.httpd.wants import HttpdWants
-from ecumen.engines.httpd.writing import site_text
+from ecumen.engines.httpd.writing import reopened, seen_by_of, site_text
 from ecumen.engines.numbers import atoi
 from ecumen.engines.owners import name_owners
 from ecumen.engines.short import Question, Short
@@ -65,9 +65,11 @@ class HttpdEngine:
     kind = "httpd"
     programs: tuple[str, ...] = ("apache2", "httpd")
     error_type = ERROR_PAGE
+    listens_by_site = False
     upstream_fails = 503
     wants = HttpdWants
     source: SurveySource
+    confinement: Confinement
     chooser: Chooser
 
     def __init__(
@@ -80,7 +82,8 @@ class HttpdEngine:
         """before: the same engine of a survey of which this is a change. confinement: the policy of
         the survey, where others have it too.
         """
-        self.confinement = confinement or Confinement(survey)
+        known_policy = before.confinement.renewed(survey) if before is not None else None
+        self.confinement = confinement or known_policy or Confinement(survey)
         self.survey = survey
         self.record = record
         self.source = SurveySource(survey, before.source if before is not None else None)
@@ -100,6 +103,16 @@ class HttpdEngine:
     def site_text(self, draft: SiteDraft) -> str:
         """The file of a new site."""
         return site_text(draft)
+
+    @staticmethod
+    def seen_by(text: str) -> tuple[str, ...] | None:
+        """Who is let in by the file of a site that was written here; None for any other."""
+        return seen_by_of(text)
+
+    @staticmethod
+    def reopened(text: str, seen_by: Sequence[str]) -> str | None:
+        """Such a file with others let in; None for any other."""
+        return reopened(text, seen_by)
 
     def renewed(self, survey: Survey) -> HttpdEngine:
         """The same engine on a change of its survey."""

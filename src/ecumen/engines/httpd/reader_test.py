@@ -65,7 +65,7 @@ _LINES = st.sampled_from(
 
 
 @given(st.one_of(st.text(), st.lists(_LINES, max_size=25).map("\n".join)))
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=200)
 def test_any_text_is_read(text: str) -> None:
     tree = read(main=text)
     places = [d.place for d in tree.walk()] + [mistake.place for mistake in tree.mistakes]

@@ -5,8 +5,9 @@ fnmatch; measured with 536 names beside the server.
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
-from ecumen.engines.draft import SiteDraft
+from ecumen.engines.draft import LOCAL, SiteDraft, access_run, with_access
 
 _NEVER = re.compile(r"[\n\r\0]")
 _PATTERN = re.compile(r"[*?\[]")
@@ -46,12 +47,46 @@ def site_text(draft: SiteDraft) -> str:
         f"{inner}<Directory {folder(draft.root)}>",
         f"{deep}AllowOverride None",
         f"{deep}Options SymLinksIfOwnerMatch",
-        f"{deep}Require all granted",
+        *(f"{deep}{line}" for line in access_lines(draft.seen_by)),
         f"{inner}</Directory>",
     ]
     if draft.log is not None:
         lines.append(f"{inner}CustomLog {_log(draft.log)} combined")
     return "\n".join([*lines, "</VirtualHost>", ""])
+
+
+_ACCESS = re.compile(r"Require (?:all granted|local|ip [0-9a-f.:/ ]+)")
+
+
+def access_lines(seen_by: Sequence[str]) -> list[str]:
+    """Who is let in ("Require"): any of these."""
+    if not seen_by:
+        return ["Require all granted"]
+    networks = [each for each in seen_by if each != LOCAL]
+    local = ["Require local"] if LOCAL in seen_by else []
+    return [*local, *([f"Require ip {' '.join(networks)}"] if networks else [])]
+
+
+def seen_by_of(text: str) -> tuple[str, ...] | None:
+    """Who is let in by the file of a site that was written here; None for what another wrote."""
+    run = access_run(text, _ACCESS)
+    if run is None:
+        return None
+    found: list[str] = []
+    for line in text.split("\n")[slice(*run)]:
+        given = line.split()[1:]
+        found += () if given == ["all", "granted"] else given if given == [LOCAL] else given[1:]
+    return tuple(found) if access_lines(found) == _lines(text, run) else None
+
+
+def reopened(text: str, seen_by: Sequence[str]) -> str | None:
+    """The file of such a site with others let in; None for what another wrote."""
+    run = access_run(text, _ACCESS) if seen_by_of(text) is not None else None
+    return None if run is None else with_access(text, run, access_lines(seen_by))
+
+
+def _lines(text: str, run: tuple[int, int]) -> list[str]:
+    return [line.strip() for line in text.split("\n")[slice(*run)]]
 
 
 def _address(address: str) -> str:

@@ -28,7 +28,7 @@ from ecumen.engines.nginx.server import Server, Whole, binding, load
 from ecumen.engines.nginx.short import ShortAnswers
 from ecumen.engines.nginx.uri import Address, read_path
 from ecumen.engines.nginx.wants import NginxWants
-from ecumen.engines.nginx.writing import site_text
+from ecumen.engines.nginx.writing import reopened, seen_by_of, site_text
 from ecumen.engines.owners import name_owners
 from ecumen.engines.releases import BLANKS, CONNECT, doubts
 from ecumen.engines.short import Question, Short
@@ -68,9 +68,11 @@ class NginxEngine:
     kind = "nginx"
     programs: tuple[str, ...] = ("nginx",)
     error_type = "text/html"
+    listens_by_site = True
     upstream_fails = 502
     wants = NginxWants
     source: SurveySource
+    confinement: Confinement
     chooser: Chooser
 
     def __init__(
@@ -83,7 +85,8 @@ class NginxEngine:
         """before: the same engine of a survey of which this is a change. confinement: the policy of
         the survey, where others have it too.
         """
-        self.confinement = confinement or Confinement(survey)
+        known_policy = before.confinement.renewed(survey) if before is not None else None
+        self.confinement = confinement or known_policy or Confinement(survey)
         self.survey = survey
         self.record = record
         self.source = SurveySource(survey, before.source if before is not None else None)
@@ -97,6 +100,16 @@ class NginxEngine:
     def site_text(self, draft: SiteDraft) -> str:
         """The file of a new site."""
         return site_text(draft)
+
+    @staticmethod
+    def seen_by(text: str) -> tuple[str, ...] | None:
+        """Who is let in by the file of a site that was written here; None for any other."""
+        return seen_by_of(text)
+
+    @staticmethod
+    def reopened(text: str, seen_by: Sequence[str]) -> str | None:
+        """Such a file with others let in; None for any other."""
+        return reopened(text, seen_by)
 
     def renewed(self, survey: Survey) -> NginxEngine:
         """The same engine on a change of its survey."""

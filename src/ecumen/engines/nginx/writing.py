@@ -4,7 +4,10 @@ measured with 536 names beside the server.
 
 from __future__ import annotations
 
-from ecumen.engines.draft import SiteDraft
+import re
+from collections.abc import Sequence
+
+from ecumen.engines.draft import LOCAL, SiteDraft, access_run, with_access
 
 LONGEST_WORD = 4000  # bytes
 
@@ -35,7 +38,40 @@ def site_text(draft: SiteDraft) -> str:
         if not draft.log.startswith("/"):
             raise ValueError(f"{draft.log} is no whole path")
         lines.append(f"{inner}access_log {word(draft.log)};")
+    lines += [f"{inner}{line}" for line in access_lines(draft.seen_by)]
     return "\n".join([*lines, "}", ""])
+
+
+_ACCESS = re.compile(r"allow (?:all|[0-9a-f.:/]+);|deny all;")
+_LOCAL = ("127.0.0.0/8", "::1")
+
+
+def access_lines(seen_by: Sequence[str]) -> list[str]:
+    """Who is let in ("allow", "deny"): the first that fits."""
+    if not seen_by:
+        return ["allow all;"]
+    networks = [each for each in seen_by if each != LOCAL]
+    local = _LOCAL if LOCAL in seen_by else ()
+    return [*(f"allow {network};" for network in (*local, *networks)), "deny all;"]
+
+
+def seen_by_of(text: str) -> tuple[str, ...] | None:
+    """Who is let in by the file of a site that was written here; None for what another wrote."""
+    run = access_run(text, _ACCESS)
+    if run is None:
+        return None
+    lines = [line.strip() for line in text.split("\n")[slice(*run)]]
+    given = [line[6:-1] for line in lines if line.startswith("allow ")]
+    if tuple(given[:2]) == _LOCAL:
+        given = [LOCAL, *given[2:]]
+    found = () if given == ["all"] else tuple(given)
+    return found if access_lines(found) == lines else None
+
+
+def reopened(text: str, seen_by: Sequence[str]) -> str | None:
+    """The file of such a site with others let in; None for what another wrote."""
+    run = access_run(text, _ACCESS) if seen_by_of(text) is not None else None
+    return None if run is None else with_access(text, run, access_lines(seen_by))
 
 
 def _address(address: str) -> str:
