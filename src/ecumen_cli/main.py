@@ -14,7 +14,7 @@ from ecumen_cli.said import warn
 
 COMMANDS = (
     "agent", "apply", "audit", "compare", "context", "demo", "follow", "install-service", "label",
-    "ledger", "load", "people", "reach", "rehearse", "serve", "survey", "tally", "undo",
+    "ledger", "load", "people", "reach", "rehearse", "serve", "sites", "survey", "tally", "undo",
 )  # fmt: skip
 
 

@@ -14,7 +14,7 @@ from ecumen.operations.operation import Operation
 from ecumen.operations.trial import cut_to, simulated
 from ecumen.rights.decide import READ, SEARCH, WRITE, Subject, subjects_of
 from ecumen.rights.table import AccessTable, Bits, Crowd, Rows
-from ecumen.survey import FileTable, Survey, after
+from ecumen.survey import FileTable, Kind, Survey, after
 
 _NEEDS = ((READ, "read"), (WRITE, "write"), (SEARCH, "pass or run"))
 MOST_NAMED = 5
@@ -99,7 +99,8 @@ class Opener:
         # rights need not be made.
         if by_policy and all(np.array_equal(lets[0][need], lets[1][need]) for need in lets[0]):
             return []
-        paths = [path for path in changed.files.paths if _is_under(path, tops)]
+        # Through a link one comes to what it leads to: its own mode lets nobody do anything.
+        paths = [p for p in changed.files.paths if _is_under(p, tops) and not _is_link(changed, p)]
         tables = [AccessTable(each.files, crowd) for each in (before, changed)]
         found: list[Opening] = []
         for need, what in _NEEDS:
@@ -125,6 +126,11 @@ class Opener:
             if kept_out.any():
                 bits[kept_out] &= ~table.crowd.named(self.guard.accounts)
         return bits
+
+
+def _is_link(survey: Survey, path: str) -> bool:
+    entry = survey.files.get(path)
+    return entry is not None and entry.kind is Kind.LINK
 
 
 def _is_under(path: str, tops: set[str]) -> bool:

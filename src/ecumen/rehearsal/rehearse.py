@@ -39,6 +39,7 @@ class Fate(StrEnum):
     CLOSES = "closes"
     OTHERWISE = "answered otherwise"
     UNSURE = "unsure"
+    NEW = "new"
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +59,10 @@ class Meets:
     def served(self) -> bool:
         """Whether a visitor gets what was asked for, or is sent on."""
         return self.status is not None and self.status < 400
+
+
+# What came of an address that no site claimed.
+NOBODYS = Meets(True, None, "", None, None, "no site claims it")
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,7 +94,7 @@ class Rehearsal:
     many were asked.
     openings: what accounts gain and lose. exposed, hidden: what accounts can do to others' private
     files, and could. mended, new: findings. reloads: the engines that must read their configuration
-    again.
+    again. founded: the sites that there are none of before.
     """
 
     steps: list[Step]
@@ -101,6 +106,7 @@ class Rehearsal:
     mended: list[Finding]
     new: list[Finding]
     reloads: list[str]
+    founded: tuple[str, ...] = ()
 
     @property
     def stale(self) -> bool:
@@ -121,7 +127,13 @@ class Rehearsal:
         lost = [each for each in self.addresses if each.fate is Fate.CLOSES]
         closed = {each.before.site or each.of: "pages close" for each in lost}
         exposed = {each.owner: "private files are exposed" for each in self.exposed}
-        return closed | exposed | {e.key: e.title for e in self.new if e.impact in _WORSE}
+        return closed | exposed | {e.key: e.title for e in self.new if self._worsens(e)}
+
+    def _worsens(self, finding: Finding) -> bool:
+        """A site that was not there before cannot fail worse than then."""
+        if finding.impact is Impact.OUTAGE and finding.sites:
+            return not set(finding.sites) <= set(self.founded)
+        return finding.impact in _WORSE
 
     @property
     def summary(self) -> str:
@@ -139,7 +151,7 @@ class Rehearsal:
         if self.exposed:
             accounts = _count(len({each.other for each in self.exposed}), "account")
             said.append(f"{accounts} could read or change what is private")
-        new = sum(each.impact in _WORSE for each in self.new)
+        new = sum(map(self._worsens, self.new))
         if new:
             said.append(f"{_count(new, 'finding')} of the worse kind {_is(new)} new")
         return f"{', '.join(said) or 'No page fares differently'}."
@@ -150,6 +162,7 @@ _WORDS = {
     Fate.UNSURE: ("is not sure", "are not sure"),
     Fate.OTHERWISE: ("is answered otherwise", "are answered otherwise"),
     Fate.OPENS: ("comes back", "come back"),
+    Fate.NEW: ("is new", "are new"),
 }
 
 
@@ -208,15 +221,31 @@ def rehearse(
         mended=[each for key, each in found.items() if key not in then],
         new=[each for key, each in then.items() if key not in found],
         reloads=_reloads(scenes),
+        founded=tuple(site.name for site in _founded(scenes)),
     )
+
+
+def _founded(scenes: tuple[Scene, Scene]) -> list[Site]:
+    known = {site.subject for site in scenes[0].sites}
+    return [site for site in scenes[1].sites if site.subject not in known]
+
+
+def _was_claimed(before: Scene, then: Scene, site: Site) -> bool:
+    """Whether the name of a new site was another's before, by a pattern, and not just answered by
+    whoever answers what nobody claims.
+    """
+    number = then.engines.index(site.engine)
+    here, summary = before.engines[number], site.summary
+    names = (summary.asked_as, "nobody.invalid")
+    return len({here.answers(summary.address, summary.port, name) for name in names}) > 1
 
 
 _ORDER = {
     fate: number
-    for number, fate in enumerate((Fate.CLOSES, Fate.UNSURE, Fate.OTHERWISE, Fate.OPENS))
+    for number, fate in enumerate((Fate.CLOSES, Fate.UNSURE, Fate.OTHERWISE, Fate.OPENS, Fate.NEW))
 }
 # The site that it is about, whether it is its front page, the request, what comes of it before and
-# after.
+# after; before, nothing, where it was nobody's.
 _Pair = tuple[Site, bool, Request, Meets, Meets]
 
 
@@ -229,8 +258,17 @@ def _asked(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[_Pair]:
         seen.add(front.request.key)
         outcomes = _said(before, front), _said(then, then.ask(front.request))
         yield site, True, front.request, *outcomes
+    founded = _founded(scenes)
+    for site in founded:
+        request = then.front(site).request
+        seen.add(request.key)
+        was = _said(before, before.ask(request)) if _was_claimed(before, then, site) else NOBODYS
+        yield site, True, request, was, _said(then, then.front(site))
     most = len(seen) + MOST_ASKED
     for site, request in _inside(scenes, delta):
+        # Of a new site its front page tells.
+        if site in founded:
+            continue
         if len(seen) >= most:
             return
         if request.key not in seen:
@@ -301,6 +339,8 @@ def _fared(asked: Iterable[_Pair]) -> Iterator[Fared]:
 
 
 def _fate(was: Meets, now: Meets) -> Fate | None:
+    if was is NOBODYS:
+        return Fate.NEW
     if not now.decided:
         # What was not known before either is no change that is known of.
         return Fate.UNSURE if was.decided or was.words != now.words else None
