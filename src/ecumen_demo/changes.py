@@ -16,6 +16,7 @@ from ecumen.operations import Operation, Standing, read_plan
 from ecumen.operations.acl import AclState
 from ecumen.operations.digest import digest
 from ecumen.operations.file import SPECIAL
+from ecumen.operations.making import placed
 from ecumen.operations.mode import with_mode
 from ecumen.operations.trial import Trial
 from ecumen.passage import Follower
@@ -89,14 +90,18 @@ class SurveyHands(Trial):
         self.add(Delta(switches={name: on}))
 
     def make_folder(self, path: str, mode: int, uid: int, gid: int, there: str) -> None:
-        self.add(Delta({path: Entry(path, Kind.DIR, mode, uid, gid, listed=True)}))
+        self._make(Entry(path, Kind.DIR, mode, uid, gid, listed=True))
 
     def make_link(self, path: str, target: str) -> None:
-        self.add(Delta({path: Entry(path, Kind.LINK, 0o777, 0, 0, target=target)}))
+        self._make(Entry(path, Kind.LINK, 0o777, 0, 0, target=target))
 
     def make_file(self, path: str, content: bytes, mode: int, uid: int, gid: int) -> None:
-        entry = Entry(path, Kind.FILE, mode, uid, gid, size=len(content))
-        self.add(Delta({path: entry}, texts={path: content}))
+        self._make(Entry(path, Kind.FILE, mode, uid, gid, size=len(content)))
+        self.add(Delta(texts={path: content}))
+
+    def _make(self, entry: Entry) -> None:
+        """What is new has the context of its folder, as the kernel gives it."""
+        self.add(Delta({entry.path: placed(self, entry)}))
 
     def write(self, entry: Entry, was: str, content: bytes, there: str) -> None:
         held = self.content(entry.path) or b""

@@ -133,3 +133,40 @@ def test_a_plan_is_named_put_in_order_and_thrown_away(page: Page, application: A
     expect(listed).to_have_count(1)
     page.get_by_role("button", name="throw this plan away").click()
     expect(page.get_by_text("No plan is being written")).to_be_visible()
+
+
+def test_a_new_site_is_kept_to_the_server_by_keyboard_alone(
+    page: Page, application: Application
+) -> None:
+    page.goto(f"{application.address}/changes")
+    expect(page.get_by_role("link", name="new site")).to_be_visible()
+    page.keyboard.press("n")
+    page.get_by_label("Whose is it").fill("ines")
+    page.keyboard.press("Tab")
+    # What clashes is said while one types.
+    page.keyboard.type("choir.example")
+    against = page.get_by_role("list", name="What stands against it")
+    expect(against).to_contain_text("choir.example is claimed by choir-of-the-marsh.example")
+    expect(page.get_by_role("button", name="Add to the plan")).to_have_count(0)
+    page.get_by_label("By which name is it asked for").fill("kite-makers.example")
+    outside = page.get_by_role("figure").first
+    expect(outside).to_contain_text("403")
+    expect(page.get_by_role("figure").nth(1)).to_contain_text("200")
+    expect(page.get_by_label("its folder")).to_have_value("/srv/sites/kite-makers/public")
+    page.evaluate(AXE.read_text())
+    grave = page.evaluate(
+        "axe.run().then(r => r.violations.filter(v => /serious|critical/.test(v.impact))"
+        ".map(v => [v.id, v.nodes.map(n => n.failureSummary)]))"
+    )
+    assert grave == []
+    pressed(page, "Add to the plan")
+    expect(page.get_by_text("In the plan")).to_be_visible()
+    page.keyboard.press("g")
+    expect(page.get_by_text("1 front page is new")).to_be_visible()
+    pressed(page, "Do it")
+    doing = page.get_by_role("region", name="What is being done")
+    expect(doing).to_contain_text("Done, and the server was surveyed anew.")
+    address = f"{application.address}/follow?url=http://kite-makers.example/&to=192.0.2.10"
+    for source, status in (("127.0.0.1", "200"), ("198.51.100.7", "403")):
+        page.goto(f"{address}&from={source}")
+        expect(page.get_by_role("complementary", name="Outcome")).to_contain_text(status)

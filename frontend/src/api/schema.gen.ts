@@ -438,6 +438,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/new-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is proposed for a new site. Nothing is changed. */
+        get: operations["surveys_new_site"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/passage": {
         parameters: {
             query?: never;
@@ -726,6 +743,11 @@ export interface components {
             matched: string | null;
             at: components["schemas"]["Evidence"];
         };
+        Clash: {
+            about: string;
+            words: string;
+            stops: boolean;
+        };
         Compared: {
             what: string;
             predicted: string | null;
@@ -843,9 +865,10 @@ export interface components {
          *     * `closes` - CLOSES
          *     * `answered otherwise` - OTHERWISE
          *     * `unsure` - UNSURE
+         *     * `new` - NEW
          * @enum {string}
          */
-        FateEnum: "opens" | "closes" | "answered otherwise" | "unsure";
+        FateEnum: "opens" | "closes" | "answered otherwise" | "unsure" | "new";
         Figures: {
             width: number;
             zone: number;
@@ -897,6 +920,22 @@ export interface components {
             site: string;
             declared_at: string;
             folders: number;
+        };
+        FoundingView: {
+            owners: string[];
+            engines: string[];
+            engine: string;
+            possible: boolean;
+            title: string;
+            parts: components["schemas"]["PartView"][];
+            clashes: components["schemas"]["Clash"][];
+            texts: components["schemas"]["WrittenView"][];
+            steps: string[];
+            operations: {
+                [key: string]: unknown;
+            }[];
+            outside: components["schemas"]["Passage"] | null;
+            inside: components["schemas"]["Passage"] | null;
         };
         GateResult: {
             gate: string;
@@ -1149,6 +1188,11 @@ export interface components {
             entries: components["schemas"]["Row"][];
             steps: components["schemas"]["PageStep"][];
             exits: components["schemas"]["Row"][];
+        };
+        PartView: {
+            part: string;
+            value: string;
+            why: string;
         };
         Passage: {
             url: string;
@@ -1555,6 +1599,10 @@ export interface components {
             name: string;
             words: string;
             kind: string;
+        };
+        WrittenView: {
+            path: string;
+            text: string;
         };
     };
     responses: never;
@@ -2367,6 +2415,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NeighboursView"];
+                };
+            };
+        };
+    };
+    surveys_new_site: {
+        parameters: {
+            query?: {
+                /** @description addresses with ports */
+                bindings?: string;
+                /** @description its kind */
+                engine?: string;
+                /** @description the name of the file of its configuration */
+                file?: string;
+                /** @description that is served */
+                folder?: string;
+                /** @description where its lines go */
+                log?: string;
+                /** @description by which it shall be asked for */
+                name?: string;
+                /** @description all its names */
+                names?: string;
+                /** @description the account whose it shall be */
+                owner?: string;
+                /** @description networks; local for the server itself, everyone for all */
+                seen_by?: string;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundingView"];
                 };
             };
         };

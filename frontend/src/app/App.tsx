@@ -7,6 +7,7 @@ import { BindingsPage } from "../features/bindings";
 import { ChangesPage } from "../features/changes";
 import { ContextsPage } from "../features/contexts";
 import { FollowPage } from "../features/follow";
+import { NewSitePage } from "../features/founding";
 import { OverviewPage } from "../features/overview";
 import { RootsPage } from "../features/roots";
 import { SincePage } from "../features/since";
@@ -66,6 +67,7 @@ function Rooms() {
         <Route path="follow" element={<FollowPage />} />
         <Route path="bindings" element={<BindingsPage />} />
         <Route path="site" element={<SitePage />} />
+        <Route path="new-site" element={<NewSitePage />} />
         <Route path="changes" element={<ChangesPage />} />
         <Route path="users" element={<UsersPage />} />
         <Route path="contexts" element={<ContextsPage />} />

@@ -39,6 +39,7 @@ export function Frame({ user }: { user: string }) {
           <PlaceLink key={to} word={word} to={to} letter={key} />
         ))}
         <UnderWay />
+        <PlaceLink word="new site" to="/new-site" letter="n" />
         <button
           ref={helpButton}
           type="button"

@@ -13,6 +13,7 @@ const KEYS: ReadonlyArray<readonly [string, string]> = [
   ["c", "to Contexts"],
   ["l", "to Logs"],
   ["g", "to Changes"],
+  ["n", "a new site"],
   ["?", "this page"],
   ["Esc", "leave the address line, close this page"],
 ];

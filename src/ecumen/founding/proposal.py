@@ -69,7 +69,7 @@ class Clash:
 class Proposal:
     """What would be made. said: of each part of the wish why it is so. texts: of the files that
     are written, by path. passage: of the first visitor, once all is done; inside: one on the server
-    itself.
+    itself. file: of its configuration.
     """
 
     engine: str
@@ -80,6 +80,7 @@ class Proposal:
     texts: dict[str, str] = field(default_factory=dict)
     passage: Passage | None = None
     inside: Passage | None = None
+    file: str = ""
 
     @property
     def possible(self) -> bool:
@@ -125,7 +126,7 @@ def propose_beside(scene: Scene, wish: Wish, note: str, earlier: Earlier) -> Pro
 
 
 def _nobodys(wish: Wish) -> Proposal:
-    words = f"there is no {wish.engine or 'web server'} here whose sites could be learned from"
+    words = f"There is no {wish.engine or 'web server'} here whose sites could be learned from"
     return Proposal(wish.engine, None, {}, (Clash("engine", words, True),))
 
 
@@ -151,10 +152,15 @@ class _Proposing:
         self.said: dict[str, str] = {}
         self.clashes: list[Clash] = []
         self.texts: dict[str, str] = {}
+        self.file = self.link = ""
 
     def made(self, *, tried: bool) -> Proposal:
+        return replace(self._made(tried=tried), file=self.file)
+
+    def _made(self, *, tried: bool) -> Proposal:
         owner = self._owner()
         draft = self._draft()
+        self._file()
         if owner is None or draft is None or any(clash.stops for clash in self.clashes):
             return self._proposal(draft)
         operations = tuple(self._operations(owner, draft))
@@ -190,9 +196,9 @@ class _Proposing:
     def _owner(self) -> Account | None:
         account = self.survey.account_by_name.get(self.wish.owner)
         if account is None:
-            self._stop("owner", f"there is no account {self.wish.owner!r} on this server")
+            self._stop("owner", f"There is no account {self.wish.owner!r} on this server")
         elif account.uid == 0:
-            self._stop("owner", "root's files are nobody's site: name a person's account")
+            self._stop("owner", "Files of root's are nobody's site: name a person's account")
         elif account.uid < LEAST_PERSON:
             self._warn("owner", f"{account.name} is no person's account (number {account.uid})")
         return account
@@ -255,19 +261,22 @@ class _Proposing:
         held = [each for each in self.survey.listeners if each.port == port]
         if held and held[0].program not in self.engine.programs:
             who = held[0].program or "another program"
-            self._stop("bindings", f"port {port} is held by {who}")
+            self._stop("bindings", f"Port {port} is held by {who}")
         elif any(b.port == port for other in self.scene.engines for b in other.listens):
-            self._stop("bindings", f"port {port} is another web server's here")
+            self._stop("bindings", f"Port {port} is another web server's here")
         elif self.engine.listens_by_site:
             # Its own line has the engine listen there.
             return
         else:
-            self._stop("bindings", f"{self.engine.kind} does not listen on port {port} here")
+            self._stop(
+                "bindings",
+                f"{self.engine.kind} does not listen on port {port} here",
+            )
 
     def _root(self) -> str | None:
         usual, root = self.habits.root, self.wish.root.rstrip("/")
         if not root and usual is None:
-            self._stop("root", "the roots of the sites here follow no pattern: name a folder")
+            self._stop("root", "The roots of the sites here follow no pattern: name a folder")
             return None
         if not root and usual is not None:
             root = filled(usual.value, self.words)
@@ -297,7 +306,7 @@ class _Proposing:
             self._stop("root", f"{root} is the root of {taken[root]}")
         inside = next((site for other, site in taken.items() if other.startswith(f"{root}/")), None)
         if inside is not None:
-            self._stop("root", f"the root of {inside} lies within {root}")
+            self._stop("root", f"The root of {inside} lies within {root}")
 
     def _log(self) -> str | None:
         usual = self.habits.log
@@ -312,13 +321,11 @@ class _Proposing:
         """Where its name leads, as far as the survey knows."""
         record = self.survey.name_by_text.get(self.name)
         if record is None or record.addresses is None:
-            self._warn(
-                "name", f"where {self.name} leads is not known here: its record is to be made"
-            )
+            words = f"It is not known here where {self.name} leads: its record is to be made"
+            self._warn("name", words)
         elif not set(record.addresses) & set(self.survey.addresses):
-            self._warn(
-                "name", f"{self.name} leads to {record.addresses[0]}, which is not this server"
-            )
+            where = record.addresses[0] if record.addresses else "nowhere"
+            self._warn("name", f"The name leads to {where}, which is not this server")
 
     # --- what is done ---
 
@@ -332,7 +339,7 @@ class _Proposing:
         if draft.log is not None:
             where = draft.log.rpartition("/")[0]
             if self.survey.files.get(where) is None:
-                self._stop("log", f"the folder {where} of its log is not there")
+                self._stop("log", f"The folder {where} of its log is not there")
         made += self._configuration(draft)
         return iter(made)
 
@@ -369,30 +376,35 @@ class _Proposing:
             self.survey.user_name(uid), self.survey.group_name(gid),
         )  # fmt: skip
 
-    def _configuration(self, draft: SiteDraft) -> Iterator[Operation]:
+    def _file(self) -> None:
+        """Where its configuration is written."""
         written = self.habits.written
         if written is None:
-            self._stop(
-                "file",
-                "the sites here have no files of their own: where a new one is read is not known",
+            words = (
+                "The sites here have no files of their own: where a new one is read is not known"
             )
+            self._stop("file", words)
             return
-        self.said["file"] = written.said
+        if not self.wish.file:
+            self.said["file"] = written.said
         where = written.value
         leaf = self.wish.file or self._leaf(where)
         if "/" in leaf or leaf in ("", ".", ".."):
             self._stop("file", f"{leaf!r} is no name of a file")
             return
-        path = join(where.folder, leaf)
-        paths = [path, *([join(where.enabled, leaf)] if where.enabled else [])]
-        for each in paths:
+        self.file = join(where.folder, leaf)
+        self.link = join(where.enabled, leaf) if where.enabled else ""
+        for each in filter(None, (self.file, self.link)):
             if self.survey.files.get(each) is not None or each in self.earlier.files:
                 self._stop("file", f"{each} is there already")
+
+    def _configuration(self, draft: SiteDraft) -> Iterator[Operation]:
         text = self.engine.site_text(draft)
-        self.texts[path] = text
-        yield _new_file(path, text, "0644", None)
-        if where.enabled:
-            yield Link(paths[1], f"{where.link}{leaf}")
+        self.texts[self.file] = text
+        yield _new_file(self.file, text, "0644", None)
+        written = self.habits.written
+        if self.link and written is not None:
+            yield Link(self.link, f"{written.value.link}{self.link.rpartition('/')[2]}")
         yield Reload(self.engine.kind, self.engine.programs[0])
 
     def _leaf(self, where: Written) -> str:
@@ -446,7 +458,7 @@ class _Proposing:
             if before != after:
                 self._warn(
                     "file",
-                    f"on port {port} it would answer what no site claims, in place of {before}",
+                    f"On port {port} it would answer what no site claims, in place of {before}",
                 )
 
 

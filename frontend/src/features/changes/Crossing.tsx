@@ -14,6 +14,8 @@ const ENDS: Record<Fate, readonly [from: number, to: number]> = {
   closes: [REACHED, STOPPED],
   "answered otherwise": [REACHED - 14, REACHED - 14],
   unsure: [STOPPED + 14, (REACHED + STOPPED) / 2],
+  // From where nobody was.
+  new: [(REACHED + STOPPED) / 2, (REACHED + STOPPED) / 2],
 };
 
 const STROKES: Record<Fate, string> = {
@@ -21,9 +23,14 @@ const STROKES: Record<Fate, string> = {
   closes: "stroke-blocked",
   "answered otherwise": "stroke-diverted",
   unsure: "stroke-unsure",
+  new: "stroke-ink",
 };
 
-const DASHES: Partial<Record<Fate, string>> = { "answered otherwise": "9 5", unsure: "2 5" };
+const DASHES: Partial<Record<Fate, string>> = {
+  "answered otherwise": "9 5",
+  unsure: "2 5",
+  new: "1 3",
+};
 
 /** Which pages cross over from where visitors are stopped to where they get through, and back. */
 export function Crossing({ counts }: { counts: Rehearsal["counts"] }) {

@@ -27,10 +27,10 @@ export function Found({ found }: { found: Rehearsal }) {
   const { addresses, more } = found;
   return (
     <div className="mt-5 max-w-4xl space-y-4">
-      {FATES.map(([fate, , words]) => (
+      {FATES.map(([fate, one, several]) => (
         <Pages
           key={fate}
-          words={words}
+          words={found.counts[fate] === 1 ? one : several}
           pages={addresses.filter((each) => each.page.fate === fate)}
           count={found.counts[fate] ?? 0}
         />

@@ -8,6 +8,7 @@ export const FATES: ReadonlyArray<readonly [Fate, one: string, several: string]>
   ["unsure", "is not sure", "are not sure"],
   ["answered otherwise", "is answered otherwise", "are answered otherwise"],
   ["opens", "comes back", "come back"],
+  ["new", "is new", "are new"],
 ];
 
 export const TONES: Record<Fate, string> = {
@@ -15,6 +16,7 @@ export const TONES: Record<Fate, string> = {
   unsure: "text-unsure",
   "answered otherwise": "text-diverted",
   opens: "text-clear",
+  new: "text-ink",
 };
 
 export function isServed(side: Fared["before"]): boolean {

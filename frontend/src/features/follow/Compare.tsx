@@ -1,9 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
+import { courses } from "../../lib/passage";
+import { GateMark } from "../../ui/GateMark";
 import { Prose } from "../../ui/Prose";
 import { Failed, Waiting } from "../../ui/States";
-import { GateMark } from "./GateMark";
-import { addressOf, courses, outcomeWords, parting, TONES, tone } from "./present";
+import { addressOf, outcomeWords, parting, TONES, tone } from "./present";
 import { type Passage, passageQuery, type Question } from "./queries";
 import { vantageWords } from "./Vantage";
 

@@ -1,7 +1,7 @@
 import { Tabs } from "radix-ui";
 import type { ReactNode } from "react";
-import { GateMark } from "./GateMark";
-import { courses, VERDICT_WORDS } from "./present";
+import { courses, VERDICT_WORDS } from "../../lib/passage";
+import { GateMark } from "../../ui/GateMark";
 import type { Passage } from "./queries";
 
 interface Props {

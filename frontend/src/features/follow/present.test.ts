@@ -1,8 +1,8 @@
 import { expect, test } from "vitest";
 import { decidingTriad } from "../../lib/ladder";
+import { courses } from "../../lib/passage";
 import {
   addressOf,
-  courses,
   foldedClaims,
   openGate,
   outcomeWords,

@@ -1,12 +1,4 @@
-import type { Claim, Gate, Passage, Passage as PassageType, Question, Verdict } from "./queries";
-
-export const VERDICT_WORDS: Record<Verdict, string> = {
-  clear: "passes",
-  blocked: "blocked",
-  diverted: "diverted",
-  unsure: "unsure",
-  skipped: "skipped",
-};
+import type { Claim, Gate, Passage, Passage as PassageType, Question } from "./queries";
 
 /** The question that the page's address holds. */
 export function questionOf(params: URLSearchParams): Question {
@@ -42,18 +34,6 @@ export function parting(one: Passage, other: Passage): number | null {
 }
 
 /** How the course runs at each gate: as far as the request comes, and as it would go on. */
-export type Course = "sailed" | "stopped" | "beyond";
-
-export function courses(passage: Passage): Course[] {
-  let course: Course = "sailed";
-  const first = passage.obstacles[0]?.gate;
-  return passage.gates.map((gate) => {
-    if (course === "stopped") course = "beyond";
-    if (course === "sailed" && first !== undefined && gate.gate === first) course = "stopped";
-    return course;
-  });
-}
-
 /** The gate that stands open: the one that was chosen, or else the one that decides. */
 export function openGate(passage: Passage, chosen: string | null): Gate | undefined {
   const name = chosen ?? passage.deciding_gate;

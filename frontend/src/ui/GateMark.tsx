@@ -1,5 +1,4 @@
-import type { Course } from "./present";
-import type { Verdict } from "./queries";
+import type { Course, Verdict } from "../lib/passage";
 
 const LEFT = 48;
 const RIGHT = 72;

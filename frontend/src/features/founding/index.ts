@@ -1,0 +1,1 @@
+export { NewSitePage } from "./NewSitePage";

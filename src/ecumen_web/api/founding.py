@@ -1,0 +1,148 @@
+"""A new site: what is proposed for it by what is usual on the server, and what comes of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from ecumen.audit.scene import Scene
+from ecumen.engines.draft import LOCAL
+from ecumen.founding import Clash, Proposal, Wish, propose
+from ecumen.founding.proposal import LEAST_PERSON
+from ecumen.operations import written
+from ecumen.passage import Passage
+from ecumen_web.api.filters import Filters, words
+from ecumen_web.api.surveys import survey_of
+from ecumen_web.api.values import ValueSerializer
+from ecumen_web.surveys.loading import scene_of
+
+MOST_OWNERS = 5000
+
+
+@dataclass(frozen=True, slots=True)
+class PartView:
+    """One part of a site that is to be: what it is, and why so; "" where it was said."""
+
+    part: str
+    value: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class WrittenView:
+    path: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class FoundingView:
+    """owners: accounts of people. engines: kinds that are here. operations: in the plan format.
+    outside, inside: what the first visitor meets, and one on the server itself.
+    """
+
+    owners: list[str]
+    engines: list[str]
+    engine: str
+    possible: bool
+    title: str
+    parts: list[PartView]
+    clashes: list[Clash]
+    texts: list[WrittenView]
+    steps: list[str]
+    operations: list[dict[str, Any]]
+    outside: Passage | None
+    inside: Passage | None
+
+
+class FoundingSerializer(ValueSerializer[FoundingView]):
+    class Meta:
+        dataclass = FoundingView
+
+
+class WishSerializer(Filters):
+    """bindings, names, seen_by: several with blanks between."""
+
+    owner = words("the account whose it shall be", 300)
+    name = words("by which it shall be asked for", 300)
+    engine = words("its kind", 20)
+    folder = words("that is served")
+    names = words("all its names", 10_000)
+    bindings = words("addresses with ports", 1000)
+    log = words("where its lines go")
+    file = words("the name of the file of its configuration", 255)
+    seen_by = words("networks; local for the server itself, everyone for all", 10_000)
+
+
+class FoundingEndpoint(APIView):
+    @extend_schema(
+        operation_id="surveys_new_site",
+        parameters=[OpenApiParameter("survey", str, "path"), WishSerializer],
+        responses=FoundingSerializer,
+    )
+    def get(self, request: Request, survey: str) -> Response:
+        """What is proposed for a new site. Nothing is changed."""
+        scene = scene_of(survey_of(survey).file)
+        asked = WishSerializer.of(request)
+        found = None
+        if asked["owner"] and asked["name"]:
+            note = f"{asked['name'].strip()[:253]}, for {asked['owner'][:60]}"
+            found = propose(scene, _wish(asked), note if note.isprintable() else "")
+        return Response(FoundingSerializer(_view(scene, found)).data)
+
+
+def _wish(asked: dict[str, str]) -> Wish:
+    """Raises ValidationError."""
+    bindings = []
+    for text in asked["bindings"].split():
+        address, _, port = text.rpartition(":")
+        if not port.isdecimal():
+            raise serializers.ValidationError({"bindings": f"{text} is no address with a port"})
+        bindings.append((address.strip("[]") or "*", int(port[:6])))
+    seen_by = asked["seen_by"].split() or [LOCAL]
+    return Wish(
+        asked["owner"], asked["name"], asked["engine"], asked["folder"],
+        tuple(asked["names"].split()), tuple(bindings), asked["log"], asked["file"],
+        () if seen_by == ["everyone"] else tuple(seen_by),
+    )  # fmt: skip
+
+
+def _view(scene: Scene, found: Proposal | None) -> FoundingView:
+    owners = [a.name for a in scene.survey.accounts if a.uid >= LEAST_PERSON][:MOST_OWNERS]
+    engines = [engine.kind for engine in scene.engines]
+    if found is None:
+        return FoundingView(owners, engines, "", False, "", [], [], [], [], [], None, None)
+    return FoundingView(
+        owners=owners,
+        engines=engines,
+        engine=found.engine,
+        possible=found.possible,
+        title=found.plan(scene.survey).title if found.possible else "",
+        parts=_parts(found),
+        clashes=list(found.clashes),
+        texts=[WrittenView(path, text) for path, text in found.texts.items()],
+        steps=[each.describe() for each in found.operations],
+        operations=[written(each) for each in found.operations],
+        outside=found.passage,
+        inside=found.inside,
+    )
+
+
+def _parts(found: Proposal) -> list[PartView]:
+    draft = found.draft
+    if draft is None:
+        return []
+    values = {
+        "root": draft.root,
+        "names": " ".join(draft.names),
+        "bindings": " ".join(f"{address}:{port}" for address, port in draft.bindings),
+        "log": draft.log or "",
+        "file": found.file,
+        "seen_by": " ".join(draft.seen_by) or "everyone",
+    }
+    return [PartView(part, value, found.said.get(part, "")) for part, value in values.items()]
