@@ -116,4 +116,4 @@ hostile: setup app ## ten minutes of attacks and fuzzing, with a new seed each t
 
 pictures: setup app ## the pictures in docs/screenshots, from the demo data
 	@bin/install-system test
-	ECUMEN_HOME=$(CURDIR)/.cache/pictures $(PY) -m tests.pictures
+	$(PY) -m tests.pictures

@@ -26,14 +26,19 @@ import numpy as np
 from playwright.sync_api import BrowserContext, Page
 
 from ecumen.audit import audit
+from ecumen.audit.scene import Scene
 from ecumen.engines.engine import engines_of, renewed
 from ecumen.engines.httpd import reader as httpd_reader
 from ecumen.engines.nginx import reader as nginx_reader
+from ecumen.founding import Wish, propose
+from ecumen.founding.roster import sought
 from ecumen.logs.template import USUAL
 from ecumen.passage import Follower, Request, read_request
+from ecumen.rehearsal import rehearse
 from ecumen.rights import READ, Subject
 from ecumen.rights.table import AccessTable, Crowd
 from ecumen.survey import (
+    Account,
     Delta,
     Entry,
     FileTable,
@@ -48,8 +53,9 @@ from ecumen_machine.files import Collector
 from ecumen_machine.following import lines_between
 from ecumen_machine.logfiles import tally_of
 from ecumen_machine.quiet import no_collecting, settle
+from ecumen_machine.spread import spread
 from tests.application import Application, browser, command, demo, logs_are_read, serving
-from tests.bench_commands import growth, told
+from tests.bench_commands import growth, hosted, told
 from tests.worlds.live import httpd, nginx
 from tests.worlds.plain import plain_head
 
@@ -562,6 +568,35 @@ def changing() -> Iterator[Result]:
             yield Result(what, sorted(rounds)[3], "compiling all", whole, 0.05 * whole)
 
 
+def founding() -> Iterator[Result]:
+    """A new site proposed on a server of 10,000, and 1,000 of them planned and rehearsed, beside a
+    whole audit.
+    """
+    with hosted("httpd", MANY) as ground:
+        survey = take_survey([EngineSpec("httpd", str(ground.config))])
+    maren = Account("maren", 4711, 4711, "/home/maren", "/bin/sh")
+    survey = replace(survey, accounts=(*survey.accounts, maren))
+    with no_collecting():
+        began = time.perf_counter()
+        scene = Scene(Follower(survey))
+        known = audit(scene, spread=spread)
+        whole = time.perf_counter() - began
+        habits = propose(scene, Wish("maren", "first.example"))
+        assert habits.possible, habits.clashes
+        took = median(lambda number: propose(scene, Wish("maren", f"n{number}.example")), 9)
+        yield Result("a new site proposed, beside 10,000", took, "a whole audit", whole, 0.2)
+        rows = [{"name": f"n{number}.example", "owner": "maren"} for number in range(1000)]
+        began = time.perf_counter()
+        found = sought(scene, rows)
+        assert len(found.made) == 1000, found.refused[:3]
+        planned = time.perf_counter() - began
+        told = rehearse(scene, found.operations, spread=spread, known=known)
+        took = time.perf_counter() - began
+        assert len(told.founded) == 1000
+    yield Result("a list of 1,000 new sites planned", planned, "a whole audit", whole, 10)
+    yield Result("the same, rehearsed", took, "a whole audit", whole, 10)
+
+
 LINES = 3_000_000
 _COUNT = """{ n++; split($0,q,"\\""); split(q[1],a," "); ip[a[1]]++; h[substr($4,2,14)]++
 split(q[2],r," "); m[r[1]]++; p=r[2]; i=index(p,"?"); if(i)p=substr(p,1,i-1); path[p]++
@@ -825,7 +860,8 @@ def whole_commands() -> Iterator[Result]:
 SECTIONS: dict[str, Callable[[], Iterator[Result]]] = {
     section.__name__: section
     for section in (
-        whole_commands, one_passage, reading, changing, many_answers, whole_audit, many_screens,
+        whole_commands, one_passage, reading, changing, founding, many_answers, whole_audit,
+        many_screens,
         who_may_read, capturing, counting_logs, brushing, first_paint,
     )
 }  # fmt: skip

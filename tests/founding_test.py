@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from ecumen.audit.scene import Scene
+from ecumen.audit.scene import Scene, Site
 from ecumen.engines.draft import LOCAL
 from ecumen.founding import Proposal, Wish, habits_of, propose
 from ecumen.founding.proposal import opening
@@ -37,6 +37,10 @@ FILES = ("{label}.conf", "{order}-{name}.conf", "site-{label}.conf")
 @pytest.fixture(scope="module")
 def scene() -> Scene:
     return Scene(Follower(demo_survey()))
+
+
+def named(scene: Scene, name: str) -> Site:
+    return next(site for site in scene.hosts if site.name == name)
 
 
 def stops(proposal: Proposal) -> list[str]:
@@ -113,7 +117,7 @@ def test_what_comes_first_answers_what_nobody_claims_and_that_is_said(scene: Sce
 
 def test_what_was_written_by_hand_is_opened_by_hand(scene: Scene) -> None:
     with pytest.raises(LookupError, match="written by hand"):
-        opening(scene, "pottery.example", ())
+        opening(scene, named(scene, "pottery.example"), ())
 
 
 # --- beside the real servers ---
@@ -217,7 +221,7 @@ def test_proposed_sites_are_there_for_those_who_shall_see_them(kind: str, seed: 
         # To one network, then to all, then to the server itself again.
         for seen_by, seen in (((f"{OUTSIDE}/32",), 200), ((), 200), ((LOCAL,), 403)):
             scene = Scene(Follower(surveyed(kind)))
-            steps = opening(scene, name, seen_by)
+            steps = opening(scene, named(scene, name), seen_by)
             ground = PlanGround("here", 0)
             assert one.apply(Plan("opened", ground, steps), "test").state is State.DONE
             assert asked(name, OUTSIDE)[0] == seen

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import os
+import tempfile
 from pathlib import Path
 
 from playwright.sync_api import Page
@@ -21,21 +21,24 @@ VIEWS = {
     "follow-context": "/follow?url=http://lime-kiln.example/&gate=context",
     "follow-ladder": "/follow?url=http://boat-builders.example/",
     "follow-site": "/follow?url=http://choir.example/&gate=site",
-    "ask-the-server": "/follow?url=http://reed-cutters.example/",
+    "new-site": "/new-site?owner=ines&name=kite-makers.example",
     "follow": "/follow",
     "logs": "/logs?from=1933444800&to=1933552800",
     "logs-site": "/logs?view=figures&site=httpd radio-estuary.example 192.0.2.11:80",
     "logs-ways": "/logs?view=ways&site=httpd saltmarsh-news.example *:80",
 }
-ASKED = {"ask-the-server"}
 IN_THE_DARK = {"logs-site"}
 
 
 def main() -> None:
     folder = ROOT / "docs/screenshots"
     folder.mkdir(parents=True, exist_ok=True)
-    home = Path(os.environ.get("ECUMEN_HOME", ROOT / ".cache/pictures"))
-    with demo(home) as application, browser() as chromium:
+    # The last ones change the server that is shown: each time it is a new one.
+    with (
+        tempfile.TemporaryDirectory() as home,
+        demo(Path(home)) as application,
+        browser() as chromium,
+    ):
         page = chromium.new_page(viewport={"width": 1280, "height": 800})
         application.sign_in(page)
         logs_are_read(page)
@@ -45,9 +48,8 @@ def main() -> None:
             )
             page.goto(application.address + path)
             page.wait_for_load_state("networkidle")
-            if name in ASKED:
-                page.get_by_role("button", name="Ask the server").click()
-                page.get_by_text("came back").wait_for()
+            if name == "new-site":
+                page.get_by_role("button", name="Add to the plan").wait_for()
             if name == "logs":
                 page.get_by_role("button").filter(has_text="more in /home.").click()
                 page.get_by_role("article", name="Cause").wait_for()

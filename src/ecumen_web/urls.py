@@ -61,6 +61,7 @@ urlpatterns = [
     path("api/surveys/<str:survey>/mending", rights.MendingEndpoint.as_view()),
     path("api/surveys/<str:survey>/rehearsal/<number:number>", plans.RehearsalEndpoint.as_view()),
     path("api/surveys/<str:survey>/new-site", founding.FoundingEndpoint.as_view()),
+    path("api/surveys/<str:survey>/opening", founding.OpeningEndpoint.as_view()),
     path("api/surveys/<str:survey>/users", rights.UsersEndpoint.as_view()),
     path("api/surveys/<str:survey>/contexts", rights.ContextsEndpoint.as_view()),
     path("api/surveys/<str:survey>/neighbours", rights.NeighboursEndpoint.as_view()),

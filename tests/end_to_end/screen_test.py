@@ -208,6 +208,23 @@ def test_keys_are_explained(page: Page) -> None:
     expect(page.get_by_role("dialog", name="Keys")).to_be_hidden()
 
 
+def test_every_place_site_and_account_is_reached_by_typing(page: Page) -> None:
+    expect(page.get_by_role("heading", name="Where to start")).to_be_visible()
+    for typed, there in (
+        ("neigh", "view=neighbours"),
+        ("a new", "/new-site"),
+        ("potter", "site?at="),
+        ("arvid", "account=arvid"),
+    ):
+        page.keyboard.press("Control+k")
+        page.keyboard.type(typed)
+        expect(page.get_by_role("listbox", name="What it may mean")).to_be_visible()
+        if there.startswith(("site", "account")):
+            expect(page.get_by_role("option").filter(has_text=typed).first).to_be_visible()
+        page.keyboard.press("Enter")
+        page.wait_for_url(lambda url, there=there: there in url)  # type: ignore[misc]
+
+
 def test_what_cannot_be_followed_says_so(page: Page, application: Application) -> None:
     page.goto(f"{application.address}/follow?url=ftp://x/")
     expect(page.get_by_role("alert")).to_contain_text("only http and https")

@@ -455,6 +455,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/opening": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who is let in to a site, and the steps that let others in. Nothing is changed. */
+        get: operations["surveys_opening"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/passage": {
         parameters: {
             query?: never;
@@ -1162,6 +1179,14 @@ export interface components {
             reason: string;
             mend: string;
             evidence: components["schemas"]["Evidence"][];
+        };
+        OpeningView: {
+            now: string | null;
+            why: string;
+            title: string;
+            operations: {
+                [key: string]: unknown;
+            }[];
         };
         /**
          * @description * `unknown` - Unknown
@@ -2455,6 +2480,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FoundingView"];
+                };
+            };
+        };
+    };
+    surveys_opening: {
+        parameters: {
+            query?: {
+                /** @description where the site is declared */
+                at?: string;
+                /** @description networks; local for the server itself, everyone for all */
+                seen_by?: string;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpeningView"];
                 };
             };
         };

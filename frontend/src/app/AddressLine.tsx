@@ -12,8 +12,17 @@ import { client, type Schemas, take } from "../api/client";
 import { useKey } from "../lib/keyboard";
 import { cut } from "../lib/text";
 import { destination, isWord, placeOf } from "./address";
+import { placesFor } from "./places";
 
 type Hit = Schemas["LookupHit"];
+
+/** What a word may mean: something of the server, or a place of the application. */
+interface Meant {
+  kind: string;
+  name: string;
+  detail: string;
+  to: string;
+}
 
 const LIST = "what-a-word-may-mean";
 
@@ -31,13 +40,16 @@ function hitsQuery(word: string) {
   });
 }
 
-/** Always there: an address starts a passage, a path asks who may, a word finds accounts and sites. */
+/** Always there: an address starts a passage, a path asks who may, a word finds accounts, sites and
+ * places. Asked for from anywhere (Ctrl K), it shows all places.
+ */
 export function AddressLine() {
   const [params] = useSearchParams();
   const asked = params.get("url") ?? "";
   const [text, setText] = useState(asked);
   const [typing, setTyping] = useState(false);
   const [at, setAt] = useState(-1);
+  const [called, setCalled] = useState(false);
   const input = useRef<HTMLInputElement>(null);
   const navigate = useNavigate();
   useEffect(() => setText(asked), [asked]);
@@ -45,20 +57,35 @@ export function AddressLine() {
     "/",
     useCallback(() => input.current?.select(), []),
   );
+  useEffect(() => {
+    const call = (event: globalThis.KeyboardEvent) => {
+      if (event.key !== "k" || !(event.ctrlKey || event.metaKey)) return;
+      event.preventDefault();
+      setText("");
+      setCalled(true);
+      input.current?.focus();
+    };
+    window.addEventListener("keydown", call);
+    return () => window.removeEventListener("keydown", call);
+  }, []);
   const word = text.trim();
   const looks = typing && isWord(word);
   const { data } = useQuery({ ...hitsQuery(word), enabled: looks });
-  const hits = looks ? (data ?? []) : [];
+  const known = looks ? (data ?? []).map(meant) : [];
+  const hits = looks || called ? [...known, ...placesFor(word)] : [];
   const leave = (where: string) => {
     setTyping(false);
+    setCalled(false);
     navigate(where);
     input.current?.blur();
   };
   const go = (event: FormEvent) => {
     event.preventDefault();
     // An account that has just this name is meant before sites that hold the letters.
-    const hit = hits[at] ?? hits.find((each) => each.name === word && each.kind === "account");
-    const where = hit ? placeOf(hit) : destination(text, params);
+    const first = called && word ? hits[0] : undefined;
+    const named = hits.find((each) => each.name === word && each.kind === "account");
+    const hit = hits[at] ?? named ?? first;
+    const where = hit ? hit.to : destination(text, params);
     if (where) leave(where);
   };
   const move = (event: KeyboardEvent) => {
@@ -91,7 +118,10 @@ export function AddressLine() {
               setTyping(true);
               setAt(-1);
             }}
-            onBlur={() => setTyping(false)}
+            onBlur={() => {
+              setTyping(false);
+              setCalled(false);
+            }}
             onKeyDown={move}
             placeholder="Type an address, as a visitor would"
             autoComplete="off"
@@ -107,15 +137,22 @@ export function AddressLine() {
           Follow
         </button>
       </form>
-      <Hits hits={hits} at={at} choose={(hit) => leave(placeOf(hit))} />
+      <Hits hits={hits} at={at} choose={(hit) => leave(hit.to)} />
     </search>
   );
 }
 
+// Words of ours, and not of the server.
+const OURS = { place: true, action: true };
+
+function meant(hit: Hit): Meant {
+  return { kind: hit.kind, name: hit.name, detail: hit.detail, to: placeOf(hit) };
+}
+
 interface HitsProps {
-  hits: Hit[];
+  hits: Meant[];
   at: number;
-  choose: (hit: Hit) => void;
+  choose: (hit: Meant) => void;
 }
 
 function Hits({ hits, at, choose }: HitsProps) {
@@ -131,7 +168,7 @@ function Hits({ hits, at, choose }: HitsProps) {
         // biome-ignore lint/a11y/useFocusableInteractive: the focus stays in the line, which names it.
         // biome-ignore lint/a11y/useKeyWithClickEvents: keys are taken by the line.
         <div
-          key={`${hit.kind} ${hit.name} ${hit.at}`}
+          key={`${hit.kind} ${hit.name} ${hit.to}`}
           id={`${LIST}-${number}`}
           role="option"
           aria-selected={number === at}
@@ -141,7 +178,9 @@ function Hits({ hits, at, choose }: HitsProps) {
           className="grid cursor-pointer grid-cols-[5rem_minmax(8rem,auto)_1fr] gap-3 px-2 py-1 hover:bg-shoal aria-selected:bg-shoal"
         >
           <span className="text-faint">{hit.kind}</span>
-          <span className="mono font-semibold">{cut(hit.name, 60)}</span>
+          <span className={hit.kind in OURS ? "font-medium" : "mono font-semibold"}>
+            {cut(hit.name, 60)}
+          </span>
           <span className="truncate text-sm text-faint">{hit.detail}</span>
         </div>
       ))}

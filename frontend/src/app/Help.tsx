@@ -4,6 +4,7 @@ import { useKey } from "../lib/keyboard";
 const KEYS: ReadonlyArray<readonly [string, string]> = [
   ["/", "type an address"],
   ["Enter", "follow it"],
+  ["Ctrl K", "any place, site or account, by typing"],
   ["← →", "along the gates (with a gate in focus)"],
   ["o", "to the Overview"],
   ["f", "to Follow"],

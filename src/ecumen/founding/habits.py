@@ -67,7 +67,8 @@ class Written:
 @dataclass(frozen=True, slots=True)
 class Habits:
     """What is usual for one engine. None where nothing is. folders: for each folder of the root's
-    pattern from the first on that has a word in it, whose it is.
+    pattern from the first on that has a word in it, whose it is; logs: the same of the folder that
+    logs are in.
     """
 
     engine: Engine
@@ -77,6 +78,7 @@ class Habits:
     bindings: Habit[tuple[tuple[str, int], ...]] | None
     both_names: Habit[bool] | None
     log: Habit[str] | None
+    logs: Held
     written: Habit[Written] | None
     index: str
     indent: str
@@ -138,6 +140,7 @@ def habits_of(scene: Scene, engine: Engine) -> Habits:
         for site, owner in known
     ]
     root = _usual(named, lambda site: site.summary.root, count)
+    log = _usual(named, _own_log, count)
     index = _most((site.summary.index[0] for site in sites if site.summary.index), count)
     return Habits(
         engine,
@@ -146,7 +149,8 @@ def habits_of(scene: Scene, engine: Engine) -> Habits:
         _folders(survey, engine, root.value, named) if root else (),
         _most((_bindings(site) for site in sites if not site.summary.sealed), count),
         _most((_both(site) for site in sites), count),
-        _usual(named, _own_log, count),
+        log,
+        _logs(survey, engine, log.value if log else "", named),
         _written(survey, engine, named, count),
         index.value if index else "index.html",
         _indent(scene, sites),
@@ -213,6 +217,18 @@ def _folders(
     return tuple(found)
 
 
+def _logs(
+    survey: Survey, engine: Engine, pattern: str, named: Sequence[tuple[Site, Mapping[str, str]]]
+) -> Held:
+    seen = Counter[Held]()
+    for site, words in named:
+        if filled(pattern, words) == site.summary.log:
+            entry = survey.files.get((site.summary.log or "").rpartition("/")[0])
+            if entry is not None and entry.kind is Kind.DIR:
+                seen[_held(survey, engine, entry, words["owner"])] += 1
+    return seen.most_common(1)[0][0] if seen else Held(True, "0", 0o755)
+
+
 def _held(survey: Survey, engine: Engine, entry: Entry, owner: str) -> Held:
     worker = engine.worker
     account = survey.account_by_name.get(owner)
@@ -252,10 +268,12 @@ def _written(
 
 
 def _leaves(leaf: str, words: Mapping[str, str]) -> Iterator[str]:
+    """The ways to say the name of a file; one that says nothing of the site nor its place among
+    others is no pattern for a second one.
+    """
     rest = leaf.removeprefix("{order}")
-    for said in patterns_of(rest, words):
-        if "{" in said:
-            yield leaf.removesuffix(rest) + said
+    found = (leaf.removesuffix(rest) + said for said in patterns_of(rest, words))
+    yield from (said for said in found if "{" in said)
 
 
 def _indent(scene: Scene, sites: Sequence[Site]) -> str:

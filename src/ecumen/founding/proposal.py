@@ -8,6 +8,7 @@ like one that is.
 from __future__ import annotations
 
 import html
+import ipaddress
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
@@ -96,15 +97,17 @@ class Proposal:
 
 @dataclass(slots=True)
 class Earlier:
-    """What other sites of the same plan take: names, roots and files, each with the site that does;
-    folders that they make; for each folder of files the number of the last one.
+    """What other sites of the same plan take: names, roots, what is above these, and files, each
+    with the site that does; folders that they make; for each folder of files the number of the last
+    one, and how many digits it has.
     """
 
     names: dict[str, str] = field(default_factory=dict)
     roots: dict[str, str] = field(default_factory=dict)
+    above: dict[str, str] = field(default_factory=dict)
     files: dict[str, str] = field(default_factory=dict)
     folders: set[str] = field(default_factory=set)
-    orders: dict[str, int] = field(default_factory=dict)
+    orders: dict[str, tuple[int, int]] = field(default_factory=dict)
 
 
 def propose(scene: Scene, wish: Wish, note: str = "") -> Proposal:
@@ -177,6 +180,7 @@ class _Proposing:
         own = draft.names[0]
         self.earlier.names |= dict.fromkeys(draft.names, own)
         self.earlier.roots[draft.root] = own
+        self.earlier.above |= dict.fromkeys(_above(draft.root), own)
         self.earlier.files |= {
             each.path: own for each in operations if isinstance(each, File | Link)
         }
@@ -295,16 +299,19 @@ class _Proposing:
 
     def _beside(self, root: str) -> None:
         """Whether another site lies there, around it or within."""
-        taken: dict[str, str] = {**self.scene.once("taken roots", _taken), **self.earlier.roots}
-        parts = root.split("/")
-        for depth in range(2, len(parts)):
-            around = taken.get("/".join(parts[:depth]))
-            if around is not None:
-                words = f"{root} lies within the root of {around}, which shows it, too"
+        roots, above = self.scene.once("taken roots", _taken)
+
+        def taken(path: str) -> str | None:
+            return roots.get(path) or self.earlier.roots.get(path)
+
+        for around in _above(root):
+            other = taken(around)
+            if other is not None:
+                words = f"{root} lies within the root of {other}, which shows it, too"
                 self._stop("root", words)
-        if root in taken:
-            self._stop("root", f"{root} is the root of {taken[root]}")
-        inside = next((site for other, site in taken.items() if other.startswith(f"{root}/")), None)
+        if taken(root) is not None:
+            self._stop("root", f"{root} is the root of {taken(root)}")
+        inside = above.get(root) or self.earlier.above.get(root)
         if inside is not None:
             self._stop("root", f"The root of {inside} lies within {root}")
 
@@ -337,9 +344,7 @@ class _Proposing:
             self.texts[index] = page
             made.append(_new_file(index, page, "0644", owner))
         if draft.log is not None:
-            where = draft.log.rpartition("/")[0]
-            if self.survey.files.get(where) is None:
-                self._stop("log", f"The folder {where} of its log is not there")
+            made += self._log_folder(draft.log.rpartition("/")[0], made, owner)
         made += self._configuration(draft)
         return iter(made)
 
@@ -362,6 +367,19 @@ class _Proposing:
                 rights = zip("rwx", (READ, WRITE, SEARCH), strict=True)
                 bits = "".join(letter if held.worker & bit else "-" for letter, bit in rights)
                 yield AclGrant.of(self.survey, folder.made(), f"user:{worker.name}:{bits}")
+
+    def _log_folder(
+        self, where: str, made: Sequence[Operation], owner: Account
+    ) -> Iterator[Operation]:
+        """Where each site has one of its own, it is made like theirs."""
+        there = {each.path for each in made if isinstance(each, Folder)} | self.earlier.folders
+        if self.survey.files.get(where) is not None or where in there:
+            return
+        above = where.rpartition("/")[0]
+        if self.wish.log or (self.survey.files.get(above) is None and above not in there):
+            self._stop("log", f"The folder {where} of its log is not there")
+            return
+        yield self._folder(where, self.habits.logs, owner)
 
     def _folder(self, path: str, held: Held, owner: Account) -> Folder:
         uid = 0 if held.root else owner.uid
@@ -410,12 +428,11 @@ class _Proposing:
     def _leaf(self, where: Written) -> str:
         """Behind all others: what comes first answers what nobody claims."""
         folder = where.enabled or where.folder
-        names = self.survey.files.children(folder)
-        numbers = [name[: len(name) - len(name.lstrip("0123456789"))] for name in names]
-        numbers = [each for each in numbers if 0 < len(each) <= LONGEST_ORDER]
-        last = max(self.earlier.orders.get(folder, 0), *map(int, numbers), 0, 0)
-        self.earlier.orders[folder] = last + 1
-        order = f"{last + 1:0{max(map(len, numbers), default=3)}}"
+        if folder not in self.earlier.orders:
+            self.earlier.orders[folder] = _last(self.survey.files.children(folder))
+        last, width = self.earlier.orders[folder]
+        self.earlier.orders[folder] = last + 1, width
+        order = f"{last + 1:0{width}}"
         return filled(where.file, {**self.words, "order": order})
 
     # --- what comes of it ---
@@ -462,6 +479,13 @@ class _Proposing:
                 )
 
 
+def _last(names: Sequence[str]) -> tuple[int, int]:
+    """The greatest number that a name begins with, and how many digits such have."""
+    numbers = [name[: len(name) - len(name.lstrip("0123456789"))] for name in names]
+    numbers = [each for each in numbers if 0 < len(each) <= LONGEST_ORDER]
+    return max(map(int, numbers), default=0), max(map(len, numbers), default=3)
+
+
 def _claimed(scene: Scene) -> dict[str, list[Site]]:
     """The sites that claim a name."""
     found: dict[str, list[Site]] = {}
@@ -471,10 +495,20 @@ def _claimed(scene: Scene) -> dict[str, list[Site]]:
     return found
 
 
-def _taken(scene: Scene) -> dict[str, str]:
-    """The site whose root a folder is."""
-    roots = ((site.summary.root, site.name) for site in reversed(scene.hosts))
-    return {root.rstrip("/"): name for root, name in roots if root}
+def _taken(scene: Scene) -> tuple[dict[str, str], dict[str, str]]:
+    """The site whose root a folder is, and one whose root lies in it."""
+    roots = {
+        site.summary.root.rstrip("/"): site.name
+        for site in reversed(scene.hosts)
+        if site.summary.root
+    }
+    return roots, {around: name for root, name in roots.items() for around in _above(root)}
+
+
+def _above(path: str) -> Iterator[str]:
+    """The folders around a path, but for `/`."""
+    parts = path.split("/")
+    yield from ("/".join(parts[:depth]) for depth in range(2, len(parts)))
 
 
 def _site_of(engine: Engine, name: str) -> SiteSummary | None:
@@ -509,23 +543,21 @@ def first_page(name: str) -> str:
     return _PAGE.format(name=html.escape(name))
 
 
-def opening(scene: Scene, site: str, seen_by: Sequence[str]) -> tuple[Operation, ...]:
+def opening(scene: Scene, site: Site, seen_by: Sequence[str]) -> tuple[Operation, ...]:
     """The operations that let others in to a site that was made here. Raises LookupError, which
-    says why not.
+    says why not, and ValueError for what is no network.
     """
-    for each in scene.hosts:
-        if each.name != site:
-            continue
-        file = each.summary.place.file
-        text = "\n".join(scene.text(file))
-        now = each.engine.reopened(text, seen_by)
-        if now is None:
-            raise LookupError(f"{file} was written by hand: who is let in is to be said there")
-        path = scene.walker.walk(file).physical or file
-        looking = Surveyed(scene.survey)
-        changed = File.of(looking, path, now.encode("utf-8", "surrogateescape"))
-        return changed, Reload(each.engine.kind, each.engine.programs[0])
-    raise LookupError(f"there is no site {site} here")
+    for network in seen_by:
+        if network != LOCAL:
+            ipaddress.ip_network(network)
+    file = site.summary.place.file
+    now = site.engine.reopened("\n".join(scene.text(file)), seen_by)
+    if now is None:
+        raise LookupError(f"{file} was written by hand: who is let in is to be said there")
+    path = scene.walker.walk(file).physical or file
+    looking = Surveyed(scene.survey)
+    changed = File.of(looking, path, now.encode("utf-8", "surrogateescape"))
+    return changed, Reload(site.engine.kind, site.engine.programs[0])
 
 
 _NOTHING = Surveyed(Survey("", 0, "", (), FileTable()))

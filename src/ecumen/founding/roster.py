@@ -189,7 +189,7 @@ def _brought(
         return (), differs
     wanted = [] if row["seen_by"] == [EVERYONE] else row["seen_by"]
     try:
-        steps = opening(scene, site.name, wanted)
-    except LookupError as error:
+        steps = opening(scene, site, wanted)
+    except (LookupError, ValueError) as error:
         return (), [*differs, str(error)]
     return tuple(each for each in steps if not isinstance(each, Reload)), differs

@@ -7,14 +7,16 @@ from typing import Any
 
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
+from rest_framework.exceptions import NotFound
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ecumen.audit.scene import Scene
+from ecumen.audit.scene import Scene, Site
 from ecumen.engines.draft import LOCAL
 from ecumen.founding import Clash, Proposal, Wish, propose
-from ecumen.founding.proposal import LEAST_PERSON
+from ecumen.founding.proposal import LEAST_PERSON, opening
+from ecumen.founding.roster import EVERYONE
 from ecumen.operations import written
 from ecumen.passage import Passage
 from ecumen_web.api.filters import Filters, words
@@ -96,6 +98,61 @@ class FoundingEndpoint(APIView):
         return Response(FoundingSerializer(_view(scene, found)).data)
 
 
+@dataclass(frozen=True, slots=True)
+class OpeningView:
+    """Who is let in to a site. now: as in a wish; None where that was written by hand, with why no
+    plan changes it. operations: that let in those who were asked for, in the plan format.
+    """
+
+    now: str | None
+    why: str
+    title: str
+    operations: list[dict[str, Any]]
+
+
+class OpeningSerializer(ValueSerializer[OpeningView]):
+    class Meta:
+        dataclass = OpeningView
+
+
+class LetInSerializer(Filters):
+    at = words("where the site is declared")
+    seen_by = words("networks; local for the server itself, everyone for all", 10_000)
+
+
+class OpeningEndpoint(APIView):
+    @extend_schema(
+        operation_id="surveys_opening",
+        parameters=[OpenApiParameter("survey", str, "path"), LetInSerializer],
+        responses=OpeningSerializer,
+    )
+    def get(self, request: Request, survey: str) -> Response:
+        """Who is let in to a site, and the steps that let others in. Nothing is changed."""
+        scene = scene_of(survey_of(survey).file)
+        asked = LetInSerializer.of(request)
+        site = next((s for s in scene.hosts if str(s.summary.place) == asked["at"]), None)
+        if site is None:
+            raise NotFound("There is no such site in this survey.")
+        return Response(OpeningSerializer(_opening(scene, site, asked["seen_by"])).data)
+
+
+def _opening(scene: Scene, site: Site, asked: str) -> OpeningView:
+    now = site.engine.seen_by("\n".join(scene.text(site.summary.place.file)))
+    if now is None:
+        why = f"{site.summary.place.file} was written by hand: who is let in is to be said there"
+        return OpeningView(None, why, "", [])
+    told = " ".join(now) or EVERYONE
+    seen_by = () if asked in ("", EVERYONE) else tuple(asked.split())
+    if not asked or seen_by == now:
+        return OpeningView(told, "", "", [])
+    try:
+        steps = opening(scene, site, seen_by)
+    except (LookupError, ValueError) as error:
+        raise serializers.ValidationError({"seen_by": str(error)}) from error
+    title = f"{site.name} is seen by {' '.join(seen_by) or EVERYONE}"
+    return OpeningView(told, "", title, [written(each) for each in steps])
+
+
 def _wish(asked: dict[str, str]) -> Wish:
     """Raises ValidationError."""
     bindings = []
@@ -108,7 +165,7 @@ def _wish(asked: dict[str, str]) -> Wish:
     return Wish(
         asked["owner"], asked["name"], asked["engine"], asked["folder"],
         tuple(asked["names"].split()), tuple(bindings), asked["log"], asked["file"],
-        () if seen_by == ["everyone"] else tuple(seen_by),
+        () if seen_by == [EVERYONE] else tuple(seen_by),
     )  # fmt: skip
 
 
@@ -143,6 +200,6 @@ def _parts(found: Proposal) -> list[PartView]:
         "bindings": " ".join(f"{address}:{port}" for address, port in draft.bindings),
         "log": draft.log or "",
         "file": found.file,
-        "seen_by": " ".join(draft.seen_by) or "everyone",
+        "seen_by": " ".join(draft.seen_by) or EVERYONE,
     }
     return [PartView(part, value, found.said.get(part, "")) for part, value in values.items()]

@@ -4,9 +4,10 @@ import { useSearchParams } from "react-router";
 import { usePut } from "../../lib/params";
 import { AddToPlan } from "../../ui/AddToPlan";
 import { Choice } from "../../ui/Choice";
+import { SELF, SeenBy } from "../../ui/SeenBy";
 import { Failed, Note, Waiting } from "../../ui/States";
 import { FirstVisit } from "./FirstVisit";
-import { EVERYONE, PARTS, SELF, type Sight, sightOf, typed, wishOf } from "./present";
+import { PARTS, typed, wishOf } from "./present";
 import { type Founding, foundingQuery, type Part } from "./queries";
 
 const PAUSE = 350; // milliseconds without a letter
@@ -143,25 +144,13 @@ function Clashes({ clashes }: { clashes: Founding["clashes"] }) {
 function Visits({ founding }: { founding: Founding }) {
   const [params] = useSearchParams();
   const put = usePut();
-  const sight = sightOf(params.get("seen_by") ?? undefined);
-  const say: Record<Sight, string> = { self: "", networks: `${SELF} `, everyone: EVERYONE };
   return (
     <section aria-label="Who may see it" className="mt-5">
-      <div className="mb-2 flex items-baseline gap-4">
-        <Choice
-          words="Seen by"
-          label="Seen by"
-          value={sight}
-          options={[
-            ["self", "the server itself"],
-            ["networks", "some networks"],
-            ["everyone", "everyone"],
-          ]}
-          choose={(value) => put("seen_by", say[value as Sight] || SELF, true)}
+      <div className="mb-2">
+        <SeenBy
+          value={params.get("seen_by") ?? SELF}
+          say={(seenBy) => put("seen_by", seenBy, true)}
         />
-        {sight === "networks" && (
-          <Field wish="seen_by" words="Networks that may see it" wide="w-72" bare />
-        )}
       </div>
       {founding.outside && founding.inside && (
         <>

@@ -10,17 +10,6 @@ export function wishOf(params: URLSearchParams): Wish {
   return wish;
 }
 
-export const SELF = "local";
-export const EVERYONE = "everyone";
-
-export type Sight = "self" | "networks" | "everyone";
-
-/** Who may see it: the server itself, some networks, everyone. */
-export function sightOf(seenBy: string | undefined): Sight {
-  if (!seenBy || seenBy === SELF) return "self";
-  return seenBy === EVERYONE ? "everyone" : "networks";
-}
-
 /** What of it is called how, and by which word it is asked for. */
 export const PARTS: Record<string, readonly [words: string, wish: keyof Wish]> = {
   root: ["its folder", "folder"],

@@ -15,6 +15,7 @@ import {
   type SheetLine,
   siteQuery,
 } from "./queries";
+import { Sight } from "./Sight";
 
 /** One site whole: how it is reached, where it lives, what is wrong, and what it is made of. */
 export function SitePage() {
@@ -43,6 +44,7 @@ export function SitePage() {
         className="min-h-0 space-y-6 overflow-auto border-l border-line bg-sheet px-5 py-4"
       >
         <Wrong findings={findings} />
+        {!params.get("name") && <Sight at={at} front={sheet.front} />}
         <Visited logKey={found.data.log_key} requests={found.data.requests_a_day} />
         <Lives sheet={sheet} />
       </aside>

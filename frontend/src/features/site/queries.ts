@@ -20,3 +20,16 @@ export function siteQuery(at: string, name: string) {
     enabled: at !== "",
   });
 }
+
+/** Who is let in to a site, and the steps that let in others. */
+export function openingQuery(at: string, seenBy: string) {
+  return queryOptions({
+    queryKey: ["opening", at, seenBy],
+    queryFn: async () =>
+      take(
+        await client.GET("/api/surveys/{survey}/opening", {
+          params: { path: { survey: "latest" }, query: { at, seen_by: seenBy } },
+        }),
+      ),
+  });
+}
