@@ -14,9 +14,12 @@ import pytest
 from ecumen.audit.scene import Scene, Site
 from ecumen.engines.draft import LOCAL
 from ecumen.founding import Proposal, Wish, habits_of, propose
+from ecumen.founding.closing import closing
 from ecumen.founding.proposal import opening
 from ecumen.operations import Plan, PlanGround
+from ecumen.operations.trial import done
 from ecumen.passage import Follower
+from ecumen.rehearsal import rehearse
 from ecumen.survey import Survey
 from ecumen_agent.applier import Applier
 from ecumen_agent.bounds import Bounds
@@ -25,6 +28,7 @@ from ecumen_demo import demo_survey
 from ecumen_machine import EngineSpec, take_survey
 from ecumen_machine.hands import MachineHands
 from tests.apart import on_a_machine_of_its_own
+from tests.builders import server
 
 HERE, OUTSIDE = "192.0.2.10", "198.51.100.7"
 CONFIG = {"httpd": "/etc/apache2/apache2.conf", "nginx": "/etc/nginx/nginx.conf"}
@@ -118,6 +122,28 @@ def test_what_comes_first_answers_what_nobody_claims_and_that_is_said(scene: Sce
 def test_what_was_written_by_hand_is_opened_by_hand(scene: Scene) -> None:
     with pytest.raises(LookupError, match="written by hand"):
         opening(scene, named(scene, "pottery.example"), ())
+
+
+def test_a_site_goes_out_of_service_and_its_files_stay(scene: Scene) -> None:
+    for site in [site for site in scene.hosts if site.name.startswith(("po", "tide", "choir"))]:
+        steps = closing(scene, site)
+        told = rehearse(scene, steps)
+        gone = {each.of for each in told.addresses if each.front}
+        assert site.name in gone
+        then = Scene(Follower(done(scene.survey, steps)))
+        assert site.name not in [each.name for each in then.hosts]
+        assert len(then.hosts) == len(scene.hosts) - 1
+        assert then.survey.files.get(site.summary.root or "") is not None
+
+
+def test_what_stands_in_one_file_with_others_is_taken_out_by_hand() -> None:
+    text = "".join(
+        f"<VirtualHost *:80>\nServerName {name}.test\nDocumentRoot /srv\n</VirtualHost>\n"
+        for name in ("one", "two")
+    )
+    scene = Scene(Follower(server(text, ("0755 root /srv/",))))
+    with pytest.raises(LookupError, match=r"two\.test"):
+        closing(scene, named(scene, "one.test"))
 
 
 # --- beside the real servers ---
@@ -225,5 +251,13 @@ def test_proposed_sites_are_there_for_those_who_shall_see_them(kind: str, seed: 
             ground = PlanGround("here", 0)
             assert one.apply(Plan("opened", ground, steps), "test").state is State.DONE
             assert asked(name, OUTSIDE)[0] == seen
+        if name == "heron.example":
+            scene = Scene(Follower(surveyed(kind)))
+            steps = closing(scene, named(scene, name))
+            assert (
+                one.apply(Plan("closed", PlanGround("here", 0), steps), "test").state is State.DONE
+            )
+            assert name.encode() not in asked(name, "127.0.0.1")[1]
+            assert Path(draft.root, "index.html").exists()
         # All others answer as before.
         assert {each: asked(each, OUTSIDE)[1].decode() for each in pages} == pages

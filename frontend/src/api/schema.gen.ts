@@ -1187,6 +1187,11 @@ export interface components {
             operations: {
                 [key: string]: unknown;
             }[];
+            closing_title: string;
+            closing: {
+                [key: string]: unknown;
+            }[];
+            kept: string;
         };
         /**
          * @description * `unknown` - Unknown

@@ -15,9 +15,10 @@ from rest_framework.views import APIView
 from ecumen.audit.scene import Scene, Site
 from ecumen.engines.draft import LOCAL
 from ecumen.founding import Clash, Proposal, Wish, propose
+from ecumen.founding.closing import closing
 from ecumen.founding.proposal import LEAST_PERSON, opening
 from ecumen.founding.roster import EVERYONE
-from ecumen.operations import written
+from ecumen.operations import Operation, written
 from ecumen.passage import Passage
 from ecumen_web.api.filters import Filters, words
 from ecumen_web.api.surveys import survey_of
@@ -101,13 +102,17 @@ class FoundingEndpoint(APIView):
 @dataclass(frozen=True, slots=True)
 class OpeningView:
     """Who is let in to a site. now: as in a wish; None where that was written by hand, with why no
-    plan changes it. operations: that let in those who were asked for, in the plan format.
+    plan changes it. operations: that let in those who were asked for, in the plan format. closing:
+    those that take it out of service; kept: why there are none.
     """
 
     now: str | None
     why: str
     title: str
     operations: list[dict[str, Any]]
+    closing_title: str
+    closing: list[dict[str, Any]]
+    kept: str
 
 
 class OpeningSerializer(ValueSerializer[OpeningView]):
@@ -137,20 +142,33 @@ class OpeningEndpoint(APIView):
 
 
 def _opening(scene: Scene, site: Site, asked: str) -> OpeningView:
-    now = site.engine.seen_by("\n".join(scene.text(site.summary.place.file)))
-    if now is None:
-        why = f"{site.summary.place.file} was written by hand: who is let in is to be said there"
-        return OpeningView(None, why, "", [])
-    told = " ".join(now) or EVERYONE
+    file = site.summary.place.file
+    now = site.engine.seen_by("\n".join(scene.text(file)))
+    why, title, kept = "", "", ""
+    steps: tuple[Operation, ...] = ()
+    closed: tuple[Operation, ...] = ()
     seen_by = () if asked in ("", EVERYONE) else tuple(asked.split())
-    if not asked or seen_by == now:
-        return OpeningView(told, "", "", [])
+    if now is None:
+        why = f"{file} was written by hand: who is let in is to be said there"
+    elif asked and seen_by != now:
+        title = f"{site.name} is seen by {' '.join(seen_by) or EVERYONE}"
+        try:
+            steps = opening(scene, site, seen_by)
+        except (LookupError, ValueError) as error:
+            raise serializers.ValidationError({"seen_by": str(error)}) from error
     try:
-        steps = opening(scene, site, seen_by)
-    except (LookupError, ValueError) as error:
-        raise serializers.ValidationError({"seen_by": str(error)}) from error
-    title = f"{site.name} is seen by {' '.join(seen_by) or EVERYONE}"
-    return OpeningView(told, "", title, [written(each) for each in steps])
+        closed = () if asked else closing(scene, site)
+    except LookupError as error:
+        kept = str(error)
+    return OpeningView(
+        None if now is None else " ".join(now) or EVERYONE,
+        why,
+        title,
+        [written(each) for each in steps],
+        f"{site.name} out of service",
+        [written(each) for each in closed],
+        kept,
+    )
 
 
 def _wish(asked: dict[str, str]) -> Wish:

@@ -34,6 +34,13 @@ export function Sight({ at, front }: { at: string; front: string }) {
           )}
         </div>
       )}
+      {known.data && known.data.closing.length > 0 && (
+        <AddToPlan
+          label="Out of service: add to the plan"
+          what={{ title: known.data.closing_title, operations: known.data.closing }}
+        />
+      )}
+      {known.data?.kept && <p className="pt-1 text-sm text-faint">{known.data.kept}.</p>}
     </section>
   );
 }
