@@ -170,3 +170,13 @@ def test_a_new_site_is_kept_to_the_server_by_keyboard_alone(
     for source, status in (("127.0.0.1", "200"), ("198.51.100.7", "403")):
         page.goto(f"{address}&from={source}")
         expect(page.get_by_role("complementary", name="Outcome")).to_contain_text(status)
+    # From its page it is opened, step by step, or goes out of service.
+    page.keyboard.press("Control+k")
+    page.keyboard.type("kite-mak")
+    expect(page.get_by_role("option").filter(has_text="kite-makers").first).to_be_visible()
+    page.keyboard.press("Enter")
+    sight = page.get_by_role("region", name="Who can see it")
+    expect(sight.get_by_role("button", name="Out of service: add to the plan")).to_be_visible()
+    sight.get_by_role("radio", name="everyone").click()
+    pressed(page, "Add to the plan")
+    expect(sight).to_contain_text("kite-makers.example is seen by everyone, 2 steps so far.")

@@ -148,6 +148,8 @@ def test_thousands_of_marks_keep_their_places(
         ]
         route.fulfill(response=answer, json=overview)
 
+    # Read anew when the logs are, all would be put in another order on the way.
+    logs_are_read(page)
     page.route("**/latest/sites", forty_times)
     page.set_viewport_size({"width": width, "height": 800})
     page.goto(f"{application.address}/?by=owner&all=true")

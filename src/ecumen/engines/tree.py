@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol, overload
@@ -56,6 +57,10 @@ class Deferred(Sequence[Directive]):
         self.at_once = at_once
         self._make = make
         self._made: dict[bool, tuple[Directive, ...]] = {}
+
+    def says(self, pattern: re.Pattern[str]) -> bool:
+        """Whether anything in it looks like this, without working it out."""
+        return pattern.search(self.text) is not None
 
     @property
     def lines(self) -> tuple[Directive, ...]:

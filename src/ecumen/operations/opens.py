@@ -99,8 +99,11 @@ class Opener:
         # rights need not be made.
         if by_policy and all(np.array_equal(lets[0][need], lets[1][need]) for need in lets[0]):
             return []
-        # Through a link one comes to what it leads to: its own mode lets nobody do anything.
-        paths = [p for p in changed.files.paths if _is_under(p, tops) and not _is_link(changed, p)]
+        paths = [
+            path
+            for path in changed.files.paths
+            if _is_under(path, tops) and not _is_new_link(before, changed, path)
+        ]
         tables = [AccessTable(each.files, crowd) for each in (before, changed)]
         found: list[Opening] = []
         for need, what in _NEEDS:
@@ -128,9 +131,10 @@ class Opener:
         return bits
 
 
-def _is_link(survey: Survey, path: str) -> bool:
-    entry = survey.files.get(path)
-    return entry is not None and entry.kind is Kind.LINK
+def _is_new_link(before: Survey, changed: Survey, path: str) -> bool:
+    """Through a link one comes to what it leads to: that it is there gives nobody anything."""
+    entry = changed.files.get(path)
+    return entry is not None and entry.kind is Kind.LINK and before.files.get(path) is None
 
 
 def _is_under(path: str, tops: set[str]) -> bool:

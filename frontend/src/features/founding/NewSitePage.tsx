@@ -112,7 +112,7 @@ function Field({ wish, words, wide, usual = "", list, focus = false, bare = fals
         value={text}
         list={list}
         // biome-ignore lint/a11y/noAutofocus: whoever comes here comes to answer
-        autoFocus={focus && !kept}
+        autoFocus={focus && !kept && document.activeElement === document.body}
         autoComplete="off"
         spellCheck={false}
         onChange={(event) => setText(event.target.value)}

@@ -6,12 +6,13 @@ over the library's limit, that is no match to it, and says nothing in the log.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.server import Server
 from ecumen.engines.sites import AccessPattern
-from ecumen.engines.tree import Directive
+from ecumen.engines.tree import Deferred, Directive
 from ecumen.patterns import compiled
 from ecumen.survey import Survey
 
@@ -20,12 +21,19 @@ _SECTIONS = ("<locationmatch", "<location")
 _KEEPS_OUT = frozenset(("require", "deny", "<requireall", "<requireany", "<requirenone", "order"))
 _SETS = frozenset("setenvif setenvifnocase browsermatch browsermatchnocase".split())
 MOST = 20_000  # lines that are looked at
+_CALLED = re.compile("accessfilename", re.I)
+# Without anything like this, what is said keeps nobody out by a pattern.
+_MAY_KEEP_OUT = re.compile(
+    r"deny|order|setenvif|browsermatch|require(?![ \t]+all[ \t]+granted)"
+    r"|\[[^\[\]\n]{0,80}\b(?:f|g|forbidden|gone)\b",
+    re.I,
+)
 
 
 def access_patterns(survey: Survey, server: Server) -> Iterator[AccessPattern]:
     """In the configuration, and in the override files that the survey holds."""
     yield from _of(server.tree.directives)
-    leaves = {name for host in (server.main, *server.hosts) for name in host.override_names or ()}
+    leaves = {name for host in server.hosts_saying(_CALLED) for name in host.override_names or ()}
     leaves = leaves or {".htaccess"}
     for path, text in survey.texts.items():
         if path.rpartition("/")[2] in leaves:
@@ -56,8 +64,11 @@ def _walked(directives: Iterable[Directive]) -> list[Directive]:
     stack = list(directives)[::-1]
     while stack and len(found) < MOST:
         found.append(stack.pop())
-        if found[-1].children and found[-1].taken is not False:
-            stack += found[-1].children[::-1]
+        children = found[-1].children
+        if isinstance(children, Deferred) and not children.says(_MAY_KEEP_OUT):
+            continue
+        if children and found[-1].taken is not False:
+            stack += children[::-1]
     return found
 
 

@@ -294,6 +294,13 @@ class Server:
     def root(self) -> str:
         return self.reader.root
 
+    def hosts_saying(self, pattern: re.Pattern[str]) -> Iterator[Host]:
+        """The main server, and the hosts in whose own lines something looks like this: of
+        thousands none needs to be worked out for what it does not say.
+        """
+        yield self.main
+        yield from (host for host in self.hosts if not _is_silent(host, pattern))
+
 
 # --- from the tree ---
 
@@ -699,6 +706,15 @@ def _types(text: bytes) -> dict[str, str]:
     return found_types
 
 
+_PROXIED = re.compile("remoteipproxyprotocol", re.I)
+
+
+def _is_silent(host: Host, pattern: re.Pattern[str]) -> bool:
+    """Whether nothing in a host's own lines, not worked out yet, looks like this."""
+    lines = host.directive.children if host.directive is not None else None
+    return isinstance(lines, Deferred) and not lines.says(pattern)
+
+
 def _of_connections(main: Host, hosts: Sequence[Host]) -> list[Doubt]:
     """What one site says of connections holds for each that comes to its address and port: for all
     sites there, named or not (mod_remoteip, "RemoteIPProxyProtocol"; measured).
@@ -706,6 +722,7 @@ def _of_connections(main: Host, hosts: Sequence[Host]) -> list[Doubt]:
     found = {
         directive.place: directive
         for host in (main, *hosts)
+        if host is main or not _is_silent(host, _PROXIED)
         for directive in host.unread
         if directive.name.lower() == "remoteipproxyprotocol" and directive.text.lower() != "off"
     }

@@ -6,8 +6,10 @@ Source: nginx, ngx_http_core_module ("server", "listen", "server_name", "locatio
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
+from functools import partial
 
 from ecumen import codes
 from ecumen.engines.nginx.config import CHARSET_TYPES, Conf, ConfDraft, Log, Root, first, regex_of
@@ -41,11 +43,12 @@ class Listen:
 @dataclass(slots=True)
 class Server:
     """One server block. names: in lower case. first_name: that it gives as its own, "" where it has
-    none. locations are compiled when first asked for.
+    none. What holds in it, and its locations, are worked out when they are first asked for; of
+    several threads that ask at once, all get what the first of them made.
     """
 
     line: Line
-    conf: Conf
+    later: Callable[[], Conf]
     listens: tuple[Listen, ...]
     names: tuple[str, ...]
     patterns: tuple[tuple[str, Regex | None], ...]
@@ -54,6 +57,12 @@ class Server:
     first_name: str
     refuses_handshake: bool = False
     _locations: Locations | None = None
+    _made: dict[bool, Conf] = field(default_factory=dict)
+
+    @property
+    def conf(self) -> Conf:
+        made = self._made.get(True)
+        return self._made.setdefault(True, self.later()) if made is None else made
 
     @property
     def locations(self) -> Locations:
@@ -269,30 +278,21 @@ class Compiler:
     # --- servers ---
 
     def _server(self, line: Line, outer: Conf, merge: bool) -> Server:
-        conf = outer.within("server", line)
-        draft = ConfDraft(conf, self.absolute)
         names: list[str] = []
         listens: list[Listen] = []
         refuses = False
         for child in line.children or ():
             match child.name:
-                case "location":
-                    continue
                 case "listen":
-                    try:
+                    with suppress(ValueError):
                         listens.append(read_listen(child))
-                    except ValueError:
-                        conf.unread.append(child)
                 case "server_name":
                     names += child.args
                 case "merge_slashes":
                     merge = child.args != ("off",)
                 case "ssl_reject_handshake":
                     refuses = child.args == ("on",)
-                case _:
-                    if not draft.take(child):
-                        conf.unread.append(child)
-        draft.finish()
+        later = partial(self._within, line, outer)
         patterns = tuple(
             (name, regex_of(name[1:], ignore_case=any(c.isupper() for c in name)))
             for name in names
@@ -305,7 +305,22 @@ class Compiler:
             listens = [Listen("*", 80, False, False, False, None)]
         own = names[0] if names else ""
         own = own if own.startswith("~") else own.lower().removeprefix(".")
-        return Server(line, conf, tuple(listens), plain, patterns, merge, self, own, refuses)
+        return Server(line, later, tuple(listens), plain, patterns, merge, self, own, refuses)
+
+    def _within(self, line: Line, outer: Conf) -> Conf:
+        """What holds in a server block, but for what it is called and bound to."""
+        conf = outer.within("server", line)
+        draft = ConfDraft(conf, self.absolute)
+        for child in line.children or ():
+            if child.name == "listen":
+                try:
+                    read_listen(child)
+                except ValueError:
+                    conf.unread.append(child)
+            elif child.name not in _AT_ONCE and not draft.take(child):
+                conf.unread.append(child)
+        draft.finish()
+        return conf
 
     # --- locations ---
 
@@ -367,6 +382,9 @@ class Compiler:
         if "GET" in methods:
             methods.add("HEAD")
         conf.limited = (frozenset(methods), inner)
+
+
+_AT_ONCE = frozenset(("location", "server_name", "merge_slashes", "ssl_reject_handshake"))
 
 
 def read_listen(line: Line) -> Listen:
