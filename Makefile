@@ -98,6 +98,7 @@ company: setup ## random lines in company beside the real servers; SEED, COMPANI
 	@printf '# Directives in company\n\nRandom lines of all directives that the servers have, beside the real\nservers: what was drawn where, and how it went. Written by `make company`, from seed $(SEED).\n' > docs/directives.md
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/company_test.py \
 	  --seed $(SEED) --companies $(COMPANIES) --coverage docs/directives.md
+	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/every_directive_test.py --directives 1000
 
 corpus: setup ## the configurations of Debian's packages beside the real servers; SEED
 	@bin/install-system test

@@ -27,7 +27,13 @@ def fault(name: str, text: str, modules: set[str]) -> str | None:
     if takes is None:
         return ""
     # Some modules part the words themselves, and know no quotes.
-    given = text.split(" ") if name.startswith("session") else words(text)
+    given = (
+        [text]
+        if name == "sslrequire"
+        else text.split(" ")
+        if name.startswith("session")
+        else words(text)
+    )
     taken = takes(given, modules)
     return None if taken is None else "" if taken else f"{name}: its arguments are not accepted"
 
@@ -264,6 +270,43 @@ def _domain(word: str) -> bool:
     return word.startswith(".") and "." in word[1:]
 
 
+# The language of "SSLRequire", as far as it is known: one comparison, or one of its two constants.
+# Without a value to compare nothing else is an expression (ssl_expr_parse.y; measured).
+_COMPARED = re.compile(
+    r'%\{[A-Za-z_][A-Za-z0-9_:-]*\}\s*(?:==|eq|!=|ne)\s*(?:"[^"\\]*"|%\{[A-Za-z_][A-Za-z0-9_:-]*\})'
+)
+_MAY_COMPARE = re.compile(
+    r"(?:[%\"\d(].*|^)(?:[=!<>]=|[<>]|[=!]~|\b(?:eq|ne|lt|le|gt|ge|in)\b)", re.S
+)
+
+
+def _required(given: list[str], _: set[str]) -> bool | None:
+    text = given[0].strip()
+    if _COMPARED.fullmatch(text) or text in ("true", "false"):
+        return True
+    return None if _MAY_COMPARE.search(text) else False
+
+
+# "MultiviewsMatch" (mod_mime.c, multiviews_match).
+_ALONE, _TOGETHER = ("any", "negotiatedonly"), ("filters", "handlers")
+
+
+def _multiviews(given: list[str], _: set[str]) -> bool:
+    words = {word.lower() for word in given}
+    return words <= set(_TOGETHER) or (len(words) == 1 and words <= set(_ALONE))
+
+
+# "SSLOptions" (ssl_engine_config.c, ssl_cmd_SSLOptions).
+_SEALED = frozenset(
+    "stdenvvars exportcertdata fakebasicauth strictrequire optrenegotiate "
+    "legacydnstringformat".split()
+)
+
+
+def _sealed_options(given: list[str], _: set[str]) -> bool:
+    return all(word.lower().removeprefix("+").removeprefix("-") in _SEALED for word in given)
+
+
 _ON_OFF = _one_of("on", "off")
 _FORM = _first(_form_name)
 # Without any word the server's own reading fails on a null pointer (measured).
@@ -275,6 +318,10 @@ _TAKES: dict[str, _Takes] = {
         ("enablemmap", "enablesendfile", "h2upgrade", "h2push", "h2copyfiles", "h2proxyrequests"),
         _ON_OFF,
     ),
+    "sslrequire": _required,
+    "ssloptions": _sealed_options,
+    "sslverifyclient": _one_of("none", "off", "optional", "require", "on", "optional_no_ca"),
+    "multiviewsmatch": _multiviews,
     "serversignature": _one_of("on", "off", "email"),
     "xbithack": _one_of("on", "off", "full"),
     "authmerging": _one_of("off", "and", "or"),
