@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 
 from ecumen.engines.httpd.modules import known_directives
+from ecumen.engines.httpd.values import fault
 from ecumen.passage import Follower
 from ecumen.passage.request import request_of
 from ecumen_machine import EngineSpec, take_survey
@@ -71,3 +72,8 @@ def test_an_override_file_fails_where_the_servers_does(
     assert not wrong, f"{len(wrong)} wrong\n" + "\n".join(wrong[:40])
     assert told["decided, refused: True"] > 10 * len(chosen)
     assert told["decided, refused: False"] > 10 * len(chosen)
+
+
+def test_an_expression_of_a_million_letters_holds_up_nobody() -> None:
+    for text in ("%" * 1_000_000, '%{A} eq "' + "x" * 1_000_000, "(" * 1_000_000 + "x"):
+        assert fault("sslrequire", text, set()) != ""

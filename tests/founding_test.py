@@ -7,17 +7,22 @@ import pwd
 import random
 import socket
 import subprocess
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
 from ecumen.audit.scene import Scene, Site
-from ecumen.engines.draft import LOCAL
+from ecumen.engines.draft import LOCAL, SiteDraft
+from ecumen.engines.httpd import writing as httpd
+from ecumen.engines.nginx import writing as nginx
 from ecumen.founding import Proposal, Wish, habits_of, propose
 from ecumen.founding.closing import closing
 from ecumen.founding.proposal import opening
 from ecumen.operations import Plan, PlanGround
-from ecumen.operations.trial import done
+from ecumen.operations.file import File
+from ecumen.operations.reload import Reload
+from ecumen.operations.trial import Surveyed, done
 from ecumen.passage import Follower
 from ecumen.rehearsal import rehearse
 from ecumen.survey import Survey
@@ -52,21 +57,21 @@ def stops(proposal: Proposal) -> list[str]:
 
 
 def test_what_is_usual_on_the_demo_server_is_learned(scene: Scene) -> None:
-    httpd, nginx = (habits_of(scene, engine) for engine in scene.engines)
-    assert httpd.root is not None
-    assert httpd.root.value == "/srv/sites/{label}/public"
-    assert httpd.root.said == f"as {httpd.root.count} of {httpd.sites} sites here"
-    assert httpd.log is not None
-    assert httpd.log.value == "/var/log/apache2/{label}.log"
-    assert httpd.written is not None
-    assert httpd.written.value.file == "{order}-{label}.conf"
-    assert nginx.bindings is not None
-    assert nginx.bindings.value == (("*", 8088),)
+    first, second = (habits_of(scene, engine) for engine in scene.engines)
+    assert first.root is not None
+    assert first.root.value == "/srv/sites/{label}/public"
+    assert first.root.said == f"as {first.root.count} of {first.sites} sites here"
+    assert first.log is not None
+    assert first.log.value == "/var/log/apache2/{label}.log"
+    assert first.written is not None
+    assert first.written.value.file == "{order}-{label}.conf"
+    assert second.bindings is not None
+    assert second.bindings.value == (("*", 8088),)
 
 
 def test_a_new_site_is_seen_by_the_server_alone_until_it_is_opened(scene: Scene) -> None:
     for kind in ("httpd", "nginx"):
-        found = propose(scene, Wish("ines", "kite-makers.example", kind), "for ines")
+        found = propose(scene, Wish("ines", "kite-makers.example", kind))
         assert found.possible, found.clashes
         assert found.passage is not None
         assert (found.passage.decided, found.passage.status) == (True, 403)
@@ -122,6 +127,52 @@ def test_what_comes_first_answers_what_nobody_claims_and_that_is_said(scene: Sce
 def test_what_was_written_by_hand_is_opened_by_hand(scene: Scene) -> None:
     with pytest.raises(LookupError, match="written by hand"):
         opening(scene, named(scene, "pottery.example"), ())
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        # Whoever may see one address of it, or another folder, may not see all of it.
+        'server {\n  listen 80;\n  server_name a.test;\n  root "/srv";\n  location /admin {\n'
+        "    allow 10.0.0.0/8;\n    deny all;\n  }\n}\n",
+        'server {\n  listen 80;\n  server_name a.test;\n  root "/srv";\n  auth_basic x;\n'
+        "  allow all;\n}\n",
+        '<VirtualHost *:80>\nServerName a.test\nDocumentRoot "/srv"\n<Directory "/other">\n'
+        "AllowOverride None\nOptions SymLinksIfOwnerMatch\nRequire local\n</Directory>\n"
+        "</VirtualHost>\n",
+        '<VirtualHost *:80>\nServerName a.test\nDocumentRoot "/srv"\n<Location /admin>\n'
+        "Require local\n</Location>\n</VirtualHost>\n",
+    ],
+)
+def test_who_is_let_in_is_changed_only_where_it_was_written_here(text: str) -> None:
+    for seen_by, reopened in (
+        (httpd.seen_by_of, httpd.reopened),
+        (nginx.seen_by_of, nginx.reopened),
+    ):
+        assert seen_by(text) is None
+        assert reopened(text, ()) is None
+
+
+def test_what_was_written_here_is_known_again_whoever_is_let_in() -> None:
+    for seen_by in ((), (LOCAL,), (LOCAL, "192.0.2.0/24", "2001:db8::/32"), ("198.51.100.7/32",)):
+        draft = SiteDraft(
+            ("a.test", "www.a.test"), "/srv/a b", (("*", 80), ("::1", 81)), ("i.html",),
+            "/var/log/a.log", seen_by, "For ines, 2031-04-15", "\t",
+        )  # fmt: skip
+        for writing in (httpd, nginx):
+            text = writing.site_text(draft)
+            assert writing.seen_by_of(text) == seen_by
+            assert writing.reopened(text, ()) == writing.site_text(replace(draft, seen_by=()))
+
+
+def test_a_site_that_moves_to_another_port_is_no_new_one(scene: Scene) -> None:
+    site = named(scene, "tide-table.example")
+    lines = "\n".join(scene.text(site.summary.place.file)).replace("*:80", "*:8099")
+    path = scene.walker.walk(site.summary.place.file).physical or file
+    step = File.of(Surveyed(scene.survey), path, lines.encode())
+    told = rehearse(scene, (step, Reload("httpd")))
+    assert told.founded == ()
+    assert told.worse
 
 
 def test_a_site_goes_out_of_service_and_its_files_stay(scene: Scene) -> None:
@@ -227,7 +278,7 @@ def test_proposed_sites_are_there_for_those_who_shall_see_them(kind: str, seed: 
     for name in ("reed.example", "heron.example"):
         scene = Scene(Follower(surveyed(kind)))
         wish = Wish(rng.choice(["maren", "otto"]), name, kind)
-        found = propose(scene, wish, "new, for a test")
+        found = propose(scene, wish)
         assert found.possible, found.clashes
         outcome = one.apply(found.plan(scene.survey), "test")
         assert outcome.state is State.DONE, outcome

@@ -17,7 +17,15 @@ from ecumen.operations.reload import Reload
 from ecumen.operations.trial import done
 from ecumen.passage import Follower
 from ecumen.rehearsal import Fate, rehearse
-from ecumen.survey import Survey, write_survey
+from ecumen.survey import (
+    Account,
+    EngineRecord,
+    Entry,
+    FileTable,
+    Kind,
+    Survey,
+    write_survey,
+)
 from ecumen_cli.main import ecumen
 from ecumen_demo import demo_survey
 
@@ -101,6 +109,26 @@ def test_sites_of_one_list_do_not_clash_with_each_other(scene: Scene) -> None:
     assert [name for name, _ in found.refused] == [
         "two.example", "three.example", "four.example", "one.test",
     ]  # fmt: skip
+
+
+def test_a_list_says_which_site_would_answer_what_nobody_claims() -> None:
+    texts = {
+        "/etc/nginx/nginx.conf": b"events {}\nhttp {\ninclude /etc/nginx/sites/*.conf;\n}\n",
+        "/etc/nginx/sites/reed.conf": b"server {\nlisten 80;\nserver_name reed.example;\n"
+        b"root /srv/reed;\n}\n",
+    }
+    record = EngineRecord("nginx", "/etc/nginx/nginx.conf", "1.22.1", "/usr/share/nginx", (), ())
+    folders = ("/", "/etc", "/etc/nginx", "/etc/nginx/sites", "/srv", "/srv/reed")
+    entries = [Entry(path, Kind.DIR, 0o755, 0, 0, listed=True) for path in folders]
+    entries += [Entry(path, Kind.FILE, 0o644, 0, 0) for path in texts]
+    people = (Account("maren", 1500, 1500, "/home/maren", ""),)
+    survey = Survey("", 0, "", (record,), FileTable(entries), people, texts=texts)
+    scene = Scene(Follower(survey))
+    for name, moves in (("alder.example", True), ("tern.example", False)):
+        rows = [{"name": name, "owner": "maren"}]
+        found = sought(scene, read_list({"format": 1, "sites": rows}))
+        assert found.made == (name,), found.refused
+        assert bool(found.otherwise) is moves
 
 
 @pytest.mark.parametrize(

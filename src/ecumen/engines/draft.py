@@ -51,20 +51,32 @@ class SiteDraft:
             raise ValueError("a comment is one line, and what indents it blank")
 
 
+def read_binding(text: str) -> tuple[str, int]:
+    """`ADDRESS:PORT`, of all addresses `*`; an address of version 6 in brackets. Raises
+    ValueError.
+    """
+    address, _, port = text.rpartition(":")
+    if not re.fullmatch("[0-9]{1,5}", port):
+        raise ValueError(f"{text} is no address with a port")
+    return address.strip("[]") or "*", int(port)
+
+
 def is_host_name(name: str) -> bool:
     """RFC 1123, section 2.1; `*` for all names below one (RFC 4592)."""
     labels = name.removeprefix("*.").split(".")
     return len(name) <= 253 and all(map(_LABEL.match, labels))
 
 
-def access_run(text: str, line: re.Pattern[str]) -> tuple[int, int] | None:
-    """Which lines of a file say who is let in, from and up to, where it says so in one place alone;
-    line: of what such a line consists, without its indent.
+def access_run(text: str, form: re.Pattern[str]) -> tuple[int, int] | None:
+    """Which lines of a file say who is let in, from and up to; None for a file that is not, line by
+    line, as a site's is written here. form: of the whole, without indents; `access` in it.
     """
-    fits = [number for number, each in enumerate(text.split("\n")) if line.fullmatch(each.strip())]
-    if not fits or fits[-1] - fits[0] != len(fits) - 1:
+    lines = [line.strip() for line in text.split("\n")]
+    match = form.fullmatch("\n".join(lines))
+    if match is None:
         return None
-    return fits[0], fits[-1] + 1
+    first = match.string.count("\n", 0, match.start("access"))
+    return first, first + match["access"].count("\n")
 
 
 def with_access(text: str, run: tuple[int, int], said: Sequence[str]) -> str:

@@ -9,10 +9,12 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Generic, TypeVar
 
 from ecumen.audit.scene import Scene, Site
+from ecumen.engines.draft import read_binding
 from ecumen.engines.engine import Engine
 from ecumen.engines.layout import paired_folders
 from ecumen.survey import Account, Entry, Kind, Survey
@@ -23,6 +25,7 @@ T = TypeVar("T")
 WORDS = ("name", "bare", "label", "owner")
 _ORDER = re.compile(r"^\d+(?=[-_.])")
 _INDENTED = re.compile(r"^([ \t]{1,8})\S", re.M)
+_PLAIN_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,60}")
 OWN, WORKERS = "own", "worker's"  # groups of folders, by whose they are
 
 
@@ -141,7 +144,8 @@ def habits_of(scene: Scene, engine: Engine) -> Habits:
     ]
     root = _usual(named, lambda site: site.summary.root, count)
     log = _usual(named, _own_log, count)
-    index = _most((site.summary.index[0] for site in sites if site.summary.index), count)
+    plain = ((n for n in site.summary.index if _PLAIN_NAME.fullmatch(n)) for site in sites)
+    index = _most((name for name in (next(each, "") for each in plain) if name), count)
     return Habits(
         engine,
         count,
@@ -183,8 +187,9 @@ def _own_log(site: Site) -> str | None:
 def _bindings(site: Site) -> tuple[tuple[str, int], ...]:
     found = []
     for text in site.summary.bindings:
-        address, _, port = text.rpartition(":")
-        found.append((address.strip("[]") or "*", int(port) if port.isdecimal() else 80))
+        # Bound to every port, it answers on the usual one.
+        with suppress(ValueError):
+            found.append(read_binding(text))
     return tuple(found) or (("*", 80),)
 
 

@@ -11,6 +11,7 @@ import html
 import ipaddress
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
 
 from ecumen.audit.scene import Scene, Site
 from ecumen.engines.draft import LOCAL, SiteDraft, is_host_name
@@ -30,7 +31,7 @@ from ecumen.passage import Follower, Passage
 from ecumen.passage.front import request_to
 from ecumen.rights import READ, SEARCH, WRITE
 from ecumen.rights.walk import join
-from ecumen.survey import Account, FileTable, Kind, Survey
+from ecumen.survey import Account, Kind, Survey
 
 LEAST_PERSON = 1000  # numbers below are no people's (login.defs(5), "UID_MIN")
 LONGEST_ORDER = 9
@@ -110,22 +111,20 @@ class Earlier:
     orders: dict[str, tuple[int, int]] = field(default_factory=dict)
 
 
-def propose(scene: Scene, wish: Wish, note: str = "") -> Proposal:
-    """note: a comment in front of its configuration, of one line. Never raises for what is wished:
-    what cannot be stands among the clashes.
-    """
+def propose(scene: Scene, wish: Wish) -> Proposal:
+    """Never raises for what is wished: what cannot be stands among the clashes."""
     habits = _habits(scene, wish.engine)
     if habits is None:
         return _nobodys(wish)
-    return _Proposing(scene, wish, note, habits, Earlier()).made(tried=True)
+    return _Proposing(scene, wish, habits, Earlier()).made(tried=True)
 
 
-def propose_beside(scene: Scene, wish: Wish, note: str, earlier: Earlier) -> Proposal:
+def propose_beside(scene: Scene, wish: Wish, earlier: Earlier) -> Proposal:
     """The same for one of many, which are tried together: beside what the earlier ones take."""
     habits = _habits(scene, wish.engine)
     if habits is None:
         return _nobodys(wish)
-    return _Proposing(scene, wish, note, habits, earlier).made(tried=False)
+    return _Proposing(scene, wish, habits, earlier).made(tried=False)
 
 
 def _nobodys(wish: Wish) -> Proposal:
@@ -144,12 +143,10 @@ def _habits(scene: Scene, kind: str) -> Habits | None:
 
 
 class _Proposing:
-    def __init__(
-        self, scene: Scene, wish: Wish, note: str, habits: Habits, earlier: Earlier
-    ) -> None:
+    def __init__(self, scene: Scene, wish: Wish, habits: Habits, earlier: Earlier) -> None:
         self.earlier = earlier
         self.scene, self.survey, self.engine = scene, scene.survey, habits.engine
-        self.wish, self.note, self.habits = wish, note, habits
+        self.wish, self.habits = wish, habits
         self.name = wish.name.strip().lower().rstrip(".")
         self.words = words_of(self.name, wish.owner)
         self.said: dict[str, str] = {}
@@ -220,7 +217,7 @@ class _Proposing:
             return None
         try:
             draft = SiteDraft(
-                names, root, bindings, (), log, self.wish.seen_by, self.note, self.habits.indent
+                names, root, bindings, (), log, self.wish.seen_by, self._note(), self.habits.indent
             )
             # What the language cannot hold is told before anything is planned.
             self.engine.site_text(draft)
@@ -229,6 +226,11 @@ class _Proposing:
             return None
         self._leads()
         return draft
+
+    def _note(self) -> str:
+        """Whose it is, and since when, in front of its configuration."""
+        day = datetime.fromtimestamp(self.survey.taken_at, UTC).date()
+        return f"For {self.wish.owner}, {day}" if self.wish.owner.isprintable() else ""
 
     def _names(self) -> tuple[str, ...]:
         both = self.habits.both_names
@@ -342,7 +344,7 @@ class _Proposing:
         if not self.survey.files.children(draft.root):
             page = first_page(draft.names[0])
             self.texts[index] = page
-            made.append(_new_file(index, page, "0644", owner))
+            made.append(self._new_file(index, page, owner.uid, owner.gid))
         if draft.log is not None:
             made += self._log_folder(draft.log.rpartition("/")[0], made, owner)
         made += self._configuration(draft)
@@ -419,11 +421,15 @@ class _Proposing:
     def _configuration(self, draft: SiteDraft) -> Iterator[Operation]:
         text = self.engine.site_text(draft)
         self.texts[self.file] = text
-        yield _new_file(self.file, text, "0644", None)
+        yield self._new_file(self.file, text, 0, 0)
         written = self.habits.written
         if self.link and written is not None:
             yield Link(self.link, f"{written.value.link}{self.link.rpartition('/')[2]}")
         yield Reload(self.engine.kind, self.engine.programs[0])
+
+    def _new_file(self, path: str, text: str, uid: int, gid: int) -> File:
+        data = text.encode("utf-8", "surrogateescape")
+        return File.of(Surveyed(self.survey), path, data, owner=uid, group=gid)
 
     def _leaf(self, where: Written) -> str:
         """Behind all others: what comes first answers what nobody claims."""
@@ -447,7 +453,8 @@ class _Proposing:
         if site is None:
             self._stop("file", f"{self.engine.kind} would not read the new file where it lies")
             return self._proposal(draft)
-        self._default(engine)
+        for words in moved_defaults(self.survey, self.engine, engine):
+            self._warn("file", words)
         outside = request_to(site, draft.names[0], "/")
         try:
             inside = replace(outside, source="127.0.0.1")
@@ -465,18 +472,15 @@ class _Proposing:
             *passages,
         )
 
-    def _default(self, engine: Engine) -> None:
-        """Whether what nobody claims would be answered by another site than today."""
-        for binding in engine.listens:
-            port = binding.port or 80
-            address = self.survey.outside_address if binding.address == "*" else binding.address
-            before = self.engine.answers(address, port, "nobody.invalid")
-            after = engine.answers(address, port, "nobody.invalid")
-            if before != after:
-                self._warn(
-                    "file",
-                    f"On port {port} it would answer what no site claims, in place of {before}",
-                )
+
+def moved_defaults(survey: Survey, before: Engine, then: Engine) -> Iterator[str]:
+    """Where what nobody claims would be answered by another site than today."""
+    for binding in then.listens:
+        port = binding.port or 80
+        address = survey.outside_address if binding.address == "*" else binding.address
+        was, now = (each.answers(address, port, "nobody.invalid") for each in (before, then))
+        if was != now:
+            yield f"On port {port} it would answer what no site claims, in place of {was}"
 
 
 def _last(names: Sequence[str]) -> tuple[int, int]:
@@ -517,11 +521,6 @@ def _site_of(engine: Engine, name: str) -> SiteSummary | None:
     return next((s for part in parts for s in part if s.asked_as.lower() == name), None)
 
 
-def _new_file(path: str, text: str, mode: str, owner: Account | None) -> File:
-    uid, gid = (owner.uid, owner.gid) if owner is not None else (0, 0)
-    return File.of(_NOTHING, path, text.encode("utf-8", "surrogateescape"), mode, uid, gid)
-
-
 _PAGE = """\
 <!doctype html>
 <html lang="en">
@@ -558,6 +557,3 @@ def opening(scene: Scene, site: Site, seen_by: Sequence[str]) -> tuple[Operation
     looking = Surveyed(scene.survey)
     changed = File.of(looking, path, now.encode("utf-8", "surrogateescape"))
     return changed, Reload(site.engine.kind, site.engine.programs[0])
-
-
-_NOTHING = Surveyed(Survey("", 0, "", (), FileTable()))

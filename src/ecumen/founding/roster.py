@@ -9,22 +9,22 @@ from __future__ import annotations
 import json
 import pkgutil
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from typing import Any
 
 import fastjsonschema
 
 from ecumen.audit.scene import Scene, Site
-from ecumen.engines.engine import renewed
+from ecumen.engines.draft import read_binding
+from ecumen.engines.engine import Engine, all_sites, renewed
 from ecumen.errors import EcumenError
-from ecumen.founding.proposal import Earlier, Wish, opening, propose_beside
+from ecumen.founding.proposal import Earlier, Wish, moved_defaults, opening, propose_beside
 from ecumen.operations.operation import Operation
 from ecumen.operations.reload import Reload
 from ecumen.operations.trial import done
 
 FORMAT = 1
-MOST_SITES = 100_000
 EVERYONE = "everyone"
 
 
@@ -100,7 +100,7 @@ def _checker() -> Callable[[Any], Any]:
     return fastjsonschema.compile(json.loads(source))
 
 
-def sought(scene: Scene, rows: Sequence[dict[str, Any]], note: str = "") -> Sought:
+def sought(scene: Scene, rows: Sequence[dict[str, Any]]) -> Sought:
     """What brings the server to a list; nothing where all is so."""
     known = {(s.summary.asked_as.lower(), s.engine.kind): s for s in scene.hosts}
     here = {name for name, _ in known}
@@ -121,15 +121,27 @@ def sought(scene: Scene, rows: Sequence[dict[str, Any]], note: str = "") -> Soug
             otherwise += [(name, words) for words in differs]
             kinds += [site.engine.kind] if steps else []
             continue
-        proposal = propose_beside(scene, _wish(row), note, earlier)
+        proposal = propose_beside(scene, _wish(row), earlier)
         if not proposal.possible:
             refused.append((name, next(c.words for c in proposal.clashes if c.stops)))
             continue
         operations += [each for each in proposal.operations if not isinstance(each, Reload)]
         made.append(name)
         kinds.append(proposal.engine)
-    if operations:
-        refused += _unread(scene, operations, made)
+    if made:
+        then = renewed(scene.engines, done(scene.survey, operations))
+        unread = _unread(scene, then, made)
+        if unread:
+            # The others must not rest on what those would have made.
+            left = [row for row in rows if row["name"].lower() not in unread]
+            found = sought(scene, left)
+            words = "its file would not be read where it lies"
+            return replace(found, refused=(*found.refused, *((name, words) for name in unread)))
+        otherwise += [
+            (engine.kind, words)
+            for before, engine in zip(scene.engines, then, strict=True)
+            for words in moved_defaults(scene.survey, before, engine)
+        ]
     programs = {engine.kind: engine.programs[0] for engine in scene.engines}
     operations += [Reload(kind, programs[kind]) for kind in dict.fromkeys(kinds)]
     return Sought(
@@ -138,38 +150,27 @@ def sought(scene: Scene, rows: Sequence[dict[str, Any]], note: str = "") -> Soug
     )  # fmt: skip
 
 
-def _unread(
-    scene: Scene, operations: Sequence[Operation], made: Sequence[str]
-) -> list[tuple[str, str]]:
+def _unread(scene: Scene, engines: Sequence[Engine], made: Sequence[str]) -> list[str]:
     """New sites that no engine would answer by, once all is done."""
-    engines = renewed(scene.engines, done(scene.survey, operations))
     found = {
         summary.asked_as.lower()
         for engine, before in zip(engines, scene.engines, strict=True)
         for number in range(max(0, before.blocks - 1), engine.blocks)
         for summary in engine.sites_of(number)
     }
-    if set(made) <= found:
-        return []
-    # New ones may stand anywhere among those that are there.
-    found |= {s.asked_as.lower() for e in engines for n in range(e.blocks) for s in e.sites_of(n)}
-    return [
-        (name, "its file would not be read where it lies") for name in made if name not in found
-    ]
+    if not set(made) <= found:
+        # New ones may stand anywhere among those that are there.
+        found |= {s.asked_as.lower() for engine in engines for s in all_sites(engine)}
+    return [name for name in made if name not in found]
 
 
 def _wish(row: dict[str, Any]) -> Wish:
     seen_by = row.get("seen_by", [EVERYONE])
     return Wish(
         row.get("owner", ""), row["name"], row.get("engine", ""), row.get("root", ""),
-        tuple(row.get("names", ())), tuple(map(_binding, row.get("bindings", ()))),
+        tuple(row.get("names", ())), tuple(map(read_binding, row.get("bindings", ()))),
         row.get("log", ""), "", () if seen_by == [EVERYONE] else tuple(seen_by),
     )  # fmt: skip
-
-
-def _binding(text: str) -> tuple[str, int]:
-    address, _, port = text.rpartition(":")
-    return address.strip("[]") or "*", int(port)
 
 
 def _brought(

@@ -208,7 +208,8 @@ def rehearse(
     scenes = before, Scene(Follower(changed, renewed(follower.engines, changed)))
     audits = [known or audit(before, progress, spread), audit(scenes[1], progress, spread)]
     found, then = ({each.key: each for each in audit.findings} for audit in audits)
-    asked = list(_asked(scenes, delta))
+    founded = _founded(scenes)
+    asked = list(_asked(scenes, delta, founded))
     fared = sorted(_fared(asked), key=lambda each: (_ORDER[each.fate], not each.front, each.url))
     kept = [neighbours(scene) for scene in scenes]
     return Rehearsal(
@@ -221,13 +222,14 @@ def rehearse(
         mended=[each for key, each in found.items() if key not in then],
         new=[each for key, each in then.items() if key not in found],
         reloads=_reloads(scenes),
-        founded=tuple(site.name for site in _founded(scenes)),
+        founded=tuple(site.name for site in founded),
     )
 
 
 def _founded(scenes: tuple[Scene, Scene]) -> list[Site]:
-    known = {site.subject for site in scenes[0].sites}
-    return [site for site in scenes[1].sites if site.subject not in known]
+    """Sites that there are none of before; one that is bound or lies elsewhere is no new one."""
+    known = {(site.engine.kind, site.name) for site in scenes[0].sites}
+    return [site for site in scenes[1].sites if (site.engine.kind, site.name) not in known]
 
 
 def _was_claimed(before: Scene, then: Scene, site: Site) -> bool:
@@ -249,7 +251,7 @@ _ORDER = {
 _Pair = tuple[Site, bool, Request, Meets, Meets]
 
 
-def _asked(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[_Pair]:
+def _asked(scenes: tuple[Scene, Scene], delta: Delta, founded: Sequence[Site]) -> Iterator[_Pair]:
     """Requests, with what comes of each before and after."""
     before, then = scenes
     seen = set()
@@ -258,7 +260,7 @@ def _asked(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[_Pair]:
         seen.add(front.request.key)
         outcomes = _said(before, front), _said(then, then.ask(front.request))
         yield site, True, front.request, *outcomes
-    founded = _founded(scenes)
+    new = {site.subject for site in founded}
     for site in founded:
         request = then.front(site).request
         seen.add(request.key)
@@ -267,7 +269,7 @@ def _asked(scenes: tuple[Scene, Scene], delta: Delta) -> Iterator[_Pair]:
     most = len(seen) + MOST_ASKED
     for site, request in _inside(scenes, delta):
         # Of a new site its front page tells.
-        if site in founded:
+        if site.subject in new:
             continue
         if len(seen) >= most:
             return

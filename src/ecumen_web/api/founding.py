@@ -13,7 +13,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ecumen.audit.scene import Scene, Site
-from ecumen.engines.draft import LOCAL
+from ecumen.engines.draft import LOCAL, read_binding
 from ecumen.founding import Clash, Proposal, Wish, propose
 from ecumen.founding.closing import closing
 from ecumen.founding.proposal import LEAST_PERSON, opening
@@ -94,8 +94,7 @@ class FoundingEndpoint(APIView):
         asked = WishSerializer.of(request)
         found = None
         if asked["owner"] and asked["name"]:
-            note = f"{asked['name'].strip()[:253]}, for {asked['owner'][:60]}"
-            found = propose(scene, _wish(asked), note if note.isprintable() else "")
+            found = propose(scene, _wish(asked))
         return Response(FoundingSerializer(_view(scene, found)).data)
 
 
@@ -173,16 +172,14 @@ def _opening(scene: Scene, site: Site, asked: str) -> OpeningView:
 
 def _wish(asked: dict[str, str]) -> Wish:
     """Raises ValidationError."""
-    bindings = []
-    for text in asked["bindings"].split():
-        address, _, port = text.rpartition(":")
-        if not port.isdecimal():
-            raise serializers.ValidationError({"bindings": f"{text} is no address with a port"})
-        bindings.append((address.strip("[]") or "*", int(port[:6])))
+    try:
+        bindings = tuple(map(read_binding, asked["bindings"].split()))
+    except ValueError as error:
+        raise serializers.ValidationError({"bindings": str(error)}) from error
     seen_by = asked["seen_by"].split() or [LOCAL]
     return Wish(
         asked["owner"], asked["name"], asked["engine"], asked["folder"],
-        tuple(asked["names"].split()), tuple(bindings), asked["log"], asked["file"],
+        tuple(asked["names"].split()), bindings, asked["log"], asked["file"],
         () if seen_by == [EVERYONE] else tuple(seen_by),
     )  # fmt: skip
 

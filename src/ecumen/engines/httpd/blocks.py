@@ -66,7 +66,7 @@ def block_at(text: str, at: int, file: str, number: int) -> Block | None:
         if line is not None:
             name, words = next_word(line.rstrip(SPACE))
             # What a section below would be called is not the host's name.
-            if not open_sections or name[1].lower() != "e" or name[-1] in "vV":
+            if not open_sections or not name.lower().startswith("server"):
                 counted += text.count("\n", position, told.start())
                 position = told.start()
                 found.append(Directive(name, words, Place(file, counted)))

@@ -86,8 +86,7 @@ class OverrideReader:
             if verdict == "":
                 draft.all((directive,))
             elif verdict is None:
-                # Whether it fails bears on every request, whatever else the line bears on.
-                doubts.append(directive._replace(name=f"{directive.name} (its arguments)"))
+                doubts.append(directive)
             elif verdict != "passed over":
                 return Overriding(path, Settings(), (directive.place, verdict), tuple(doubts))
             if draft.refused:

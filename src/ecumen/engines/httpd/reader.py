@@ -7,7 +7,7 @@ Source: httpd 2.4, core, mod_so and mod_version: directives marked "processed at
 from __future__ import annotations
 
 import re
-from collections.abc import Hashable, Mapping, Sequence
+from collections.abc import Hashable, Mapping
 from functools import partial
 from typing import NamedTuple
 
@@ -17,8 +17,10 @@ from ecumen.engines.httpd.lexer import LONGEST_LINE, SPACE, decode, next_word, w
 from ecumen.engines.httpd.modules import identifier, is_known
 from ecumen.engines.names import Hits, is_pattern
 from ecumen.engines.numbers import atoi
+from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Deferred, Directive, Mistake, Place, Source, Tree
 from ecumen.patterns import compiled
+from ecumen.survey import FileTable, Survey
 
 DEEPEST_INCLUDE = 100
 DEEPEST_SECTION = 100
@@ -721,26 +723,7 @@ def _worked_out(file: str, text: str, known: Bounded[str, _Parsed], before: int)
     return found
 
 
-class _Nowhere:
-    """A source that holds nothing."""
-
-    def read(self, path: str, by: str | None = None) -> bytes | None:
-        return None
-
-    def names(self, folder: str) -> list[str] | None:
-        return None
-
-    def exists(self, path: str) -> bool | None:
-        return None
-
-    def expect(self, paths: Sequence[str], by: str) -> None:
-        """Nothing is asked for."""
-
-    def stamps(self, paths: Sequence[str]) -> Sequence[Hashable | None]:
-        return [None] * len(paths)
-
-
-_NOWHERE = _Nowhere()
+_NOWHERE = SurveySource(Survey("", 0, "", (), FileTable()))
 _HOST = "<virtualhost"
 _CONDITIONS = frozenset(
     ("<ifmodule", "<ifdefine", "<iffile", "<ifversion", "<ifdirective", "<ifsection", "<macro")

@@ -722,7 +722,7 @@ def _of_connections(main: Host, hosts: Sequence[Host]) -> list[Doubt]:
     found = {
         directive.place: directive
         for host in (main, *hosts)
-        if host is main or not _is_silent(host, _PROXIED)
+        if not _is_silent(host, _PROXIED)
         for directive in host.unread
         if directive.name.lower() == "remoteipproxyprotocol" and directive.text.lower() != "off"
     }

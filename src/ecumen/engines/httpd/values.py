@@ -27,13 +27,10 @@ def fault(name: str, text: str, modules: set[str]) -> str | None:
     if takes is None:
         return ""
     # Some modules part the words themselves, and know no quotes.
-    given = (
-        [text]
-        if name == "sslrequire"
-        else text.split(" ")
-        if name.startswith("session")
-        else words(text)
-    )
+    if name == "sslrequire":
+        given = [text]
+    else:
+        given = text.split(" ") if name.startswith("session") else words(text)
     taken = takes(given, modules)
     return None if taken is None else "" if taken else f"{name}: its arguments are not accepted"
 
@@ -275,16 +272,15 @@ def _domain(word: str) -> bool:
 _COMPARED = re.compile(
     r'%\{[A-Za-z_][A-Za-z0-9_:-]*\}\s*(?:==|eq|!=|ne)\s*(?:"[^"\\]*"|%\{[A-Za-z_][A-Za-z0-9_:-]*\})'
 )
-_MAY_COMPARE = re.compile(
-    r"(?:[%\"\d(].*|^)(?:[=!<>]=|[<>]|[=!]~|\b(?:eq|ne|lt|le|gt|ge|in)\b)", re.S
-)
+_OPERATOR = re.compile(r"[=!<>]=|[<>]|[=!]~|\b(?:eq|ne|lt|le|gt|ge|in)\b")
+_VALUE = re.compile(r"[%\"\d(]")
 
 
 def _required(given: list[str], _: set[str]) -> bool | None:
     text = given[0].strip()
     if _COMPARED.fullmatch(text) or text in ("true", "false"):
         return True
-    return None if _MAY_COMPARE.search(text) else False
+    return None if _VALUE.search(text) and _OPERATOR.search(text) else False
 
 
 # "MultiviewsMatch" (mod_mime.c, multiviews_match).

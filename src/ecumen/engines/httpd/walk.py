@@ -293,8 +293,7 @@ class FolderWalk:
         if read is None:
             walked.doubts.append(Doubt(codes.RULE_OVERRIDE_FILE, rank, facts, (proof,)))
             return True
-        for directive in read.doubts:
-            walked.doubts.append(unread(directive, rank))
+        walked.doubts += [_unjudged(directive, rank) for directive in read.doubts]
         if read.fault is not None:
             place, why = read.fault
             proofs = (Proof(place=place, text=why), proof)
@@ -519,6 +518,14 @@ def _looked_in(walked: Walked) -> str | None:
 def unread(directive: Directive, rank: Rank) -> Doubt:
     """The doubt about a directive that is not evaluated."""
     facts = {"directive": directive.name.lstrip("<")}
+    return Doubt(codes.RULE_NOT_EVALUATED, rank, facts, (proof_of(directive),))
+
+
+def _unjudged(directive: Directive, rank: Rank) -> Doubt:
+    """The doubt whether the server takes a line at all: where it does not, it fails on every
+    request, whatever the line bears on.
+    """
+    facts = {"directive": f"{directive.name.lstrip('<')} with its arguments"}
     return Doubt(codes.RULE_NOT_EVALUATED, rank, facts, (proof_of(directive),))
 
 

@@ -55,7 +55,16 @@ def site_text(draft: SiteDraft) -> str:
     return "\n".join([*lines, "</VirtualHost>", ""])
 
 
-_ACCESS = re.compile(r"Require (?:all granted|local|ip [0-9a-f.:/ ]+)")
+# A file as `site_text` makes it; that of a folder whose name means something in a pattern is not
+# told from one that somebody wrote.
+_FORM = re.compile(
+    r"""(?:\#.*\n)?<VirtualHost\ [^>\n]+>\nServerName\ .+\n(?:ServerAlias\ .+\n)*
+    DocumentRoot\ (?P<root>"[^"\\\n]+")\n(?:DirectoryIndex\ .+\n)?
+    <Directory\ (?P=root)>\nAllowOverride\ None\nOptions\ SymLinksIfOwnerMatch\n
+    (?P<access>(?:Require\ (?:all\ granted|local|ip\ [0-9a-f.:/\ ]+)\n)+)</Directory>\n
+    (?:CustomLog\ ".+"\ combined\n)?</VirtualHost>\n""",
+    re.VERBOSE,
+)
 
 
 def access_lines(seen_by: Sequence[str]) -> list[str]:
@@ -69,7 +78,7 @@ def access_lines(seen_by: Sequence[str]) -> list[str]:
 
 def seen_by_of(text: str) -> tuple[str, ...] | None:
     """Who is let in by the file of a site that was written here; None for what another wrote."""
-    run = access_run(text, _ACCESS)
+    run = access_run(text, _FORM)
     if run is None:
         return None
     found: list[str] = []
@@ -81,7 +90,7 @@ def seen_by_of(text: str) -> tuple[str, ...] | None:
 
 def reopened(text: str, seen_by: Sequence[str]) -> str | None:
     """The file of such a site with others let in; None for what another wrote."""
-    run = access_run(text, _ACCESS) if seen_by_of(text) is not None else None
+    run = access_run(text, _FORM) if seen_by_of(text) is not None else None
     return None if run is None else with_access(text, run, access_lines(seen_by))
 
 

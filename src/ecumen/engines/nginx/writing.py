@@ -42,7 +42,13 @@ def site_text(draft: SiteDraft) -> str:
     return "\n".join([*lines, "}", ""])
 
 
-_ACCESS = re.compile(r"allow (?:all|[0-9a-f.:/]+);|deny all;")
+# A file as `site_text` makes it.
+_FORM = re.compile(
+    r"""(?:\#.*\n)?server\ \{\n(?:listen\ [^;\n]+;\n)+server_name\ [^;\n]+;\n
+    root\ "(?:[^"\\\n]|\\["\\])+";\n(?:index\ [^;\n]+;\n)?(?:access_log\ "[^\n]+";\n)?
+    (?P<access>(?:allow\ (?:all|[0-9a-f.:/]+);\n|deny\ all;\n)+)\}\n""",
+    re.VERBOSE,
+)
 _LOCAL = ("127.0.0.0/8", "::1")
 
 
@@ -57,7 +63,7 @@ def access_lines(seen_by: Sequence[str]) -> list[str]:
 
 def seen_by_of(text: str) -> tuple[str, ...] | None:
     """Who is let in by the file of a site that was written here; None for what another wrote."""
-    run = access_run(text, _ACCESS)
+    run = access_run(text, _FORM)
     if run is None:
         return None
     lines = [line.strip() for line in text.split("\n")[slice(*run)]]
@@ -70,7 +76,7 @@ def seen_by_of(text: str) -> tuple[str, ...] | None:
 
 def reopened(text: str, seen_by: Sequence[str]) -> str | None:
     """The file of such a site with others let in; None for what another wrote."""
-    run = access_run(text, _ACCESS) if seen_by_of(text) is not None else None
+    run = access_run(text, _FORM) if seen_by_of(text) is not None else None
     return None if run is None else with_access(text, run, access_lines(seen_by))
 
 
