@@ -168,7 +168,8 @@ def test_what_was_written_here_is_known_again_whoever_is_let_in() -> None:
 def test_a_site_that_moves_to_another_port_is_no_new_one(scene: Scene) -> None:
     site = named(scene, "tide-table.example")
     lines = "\n".join(scene.text(site.summary.place.file)).replace("*:80", "*:8099")
-    path = scene.walker.walk(site.summary.place.file).physical or file
+    path = scene.walker.walk(site.summary.place.file).physical
+    assert path is not None
     step = File.of(Surveyed(scene.survey), path, lines.encode())
     told = rehearse(scene, (step, Reload("httpd")))
     assert told.founded == ()

@@ -225,7 +225,7 @@ _MEMBER = struct.Struct("<4s5H3L2H")
 
 
 def _unpacked(archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> bytes:
-    """A part as `_read` gives it, for which the library takes four times as long: of small texts
+    """A part as `_read` gives it, for which the library takes three times as long: of small texts
     there are ten thousands.
     """
     name, size, packed = info.filename, info.file_size, info.compress_size
