@@ -7,8 +7,9 @@ Source: httpd 2.4, core, mod_so and mod_version: directives marked "processed at
 from __future__ import annotations
 
 import re
-from collections.abc import Hashable, Mapping
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from functools import partial
+from itertools import chain
 from typing import NamedTuple
 
 from ecumen.caches import Bounded
@@ -293,19 +294,39 @@ class Reader:
         known = self.cache.files.get(path) if self.keeps else None
         if known is None or known.stamp != self.source.stamps([path])[0]:
             return False
-        if known.facts:
-            for kind, name, answer in known.facts:
-                if self._fact(kind, name) != answer:
-                    return False
-            self.asked |= dict.fromkeys(known.facts)
-        # Once for each file of a large server: in line, as calls take longer than what they do.
-        self.count += known.size
-        if self.count > MOST_LINES:
-            self._counted(0, by)
-        self.files.append(path)
-        self.included.setdefault(path, by)
-        into += known.directives
+        for kind, name, answer in known.facts:
+            if self._fact(kind, name) != answer:
+                return False
+        self.asked |= dict.fromkeys(known.facts)
+        self._take_over([path], [known], into, by)
         return True
+
+    def _all_known(self, paths: Sequence[str], into: list[Directive], by: Place) -> Iterator[str]:
+        """The files of these that must be read, each when those before it are taken over: thousands
+        at once that were read before, and say the same still whatever was read till then.
+        """
+        known = list(map(self.cache.files.get, paths)) if self.keeps else [None] * len(paths)
+        # Only of what was read before: each may be asked of the disk.
+        held = [path for path, read in zip(paths, known, strict=True) if read is not None]
+        stamps = dict(zip(held, self.source.stamps(held), strict=True))
+        begun = 0
+        for number, read in enumerate(known):
+            if read is not None and not read.facts and read.stamp == stamps[paths[number]]:
+                continue
+            self._take_over(paths[begun:number], known[begun:number], into, by)
+            begun = number + 1
+            yield paths[number]
+        self._take_over(paths[begun:], known[begun:], into, by)
+
+    def _take_over(
+        self, paths: Sequence[str], known: Sequence[_Read | None], into: list[Directive], by: Place
+    ) -> None:
+        held = [each for each in known if each is not None]
+        self._counted(sum(each.size for each in held), by)
+        self.files += paths
+        for path in paths:
+            self.included.setdefault(path, by)
+        into.extend(chain.from_iterable(each.directives for each in held))
 
     def _counted(self, size: int, by: Place) -> None:
         self.count += size
@@ -522,7 +543,7 @@ class Reader:
             return
         paths = self._matching(pattern, at, optional)
         self.source.expect(paths, at.file)
-        for path in paths:
+        for path in self._all_known(paths, into, at):
             self._path(path, into, depth + 1, at, optional=optional)
 
     def _path(

@@ -693,6 +693,7 @@ def _slashes(section: Section) -> int:
     return section.pattern.count("/")
 
 
+@lru_cache(maxsize=16)  # the same text with each change of a survey
 def _types(text: bytes) -> dict[str, str]:
     """The file of content types: a type and its endings on each line."""
     found_types: dict[str, str] = {}
@@ -872,8 +873,9 @@ def _compiled(
             found = part.bearing
         else:
             found = _bearing_of((directive,))
-        bearing.doubts += found.doubts
-        bearing.names |= found.names
+        if found.doubts or found.names:
+            bearing.doubts += found.doubts
+            bearing.names |= found.names
     types_file = compiler.types_file or reader.absolute(DEFAULT_TYPES)
     types = source.read(types_file) if "mime_module" in reader.modules else b""
     host_of = {number: part.host for number, part in parts.items()}
