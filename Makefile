@@ -5,7 +5,7 @@ VENV ?= .venv
 PY := $(VENV)/bin/python
 PORT ?= 8420
 SEED ?= 1
-SEEDS ?= 1 2 3 4 5 6
+SEEDS ?= 1 2
 WORLDS ?= 100
 ASKS ?= 300
 COMPANIES ?= 3000
@@ -26,7 +26,7 @@ system:
 
 $(VENV)/.installed: pyproject.toml requirements-dev.lock build_frontend.py
 	@bin/install-system demo
-	test -x $(PY) || python3 -m venv $(VENV)
+	test -x $(PY) || $$(bin/which-python) -m venv $(VENV)
 	$(PY) -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements-dev.lock
 	$(PY) -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
 	@# What counts large logs is compiled once, and kept beside its source.

@@ -5,14 +5,18 @@ T is a type of which the domain has no right at all.
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 import pytest
 
+from ecumen.audit.checks.contexts import subtrees
+from ecumen.audit.scene import Scene
 from ecumen.contexts.confinement import Confinement
 from ecumen.contexts.policy import Policy
 from ecumen.contexts.shipped import shipped_policy
-from ecumen.survey import FileTable, Labels, PolicyTexts, Survey
+from ecumen.passage import Follower
+from ecumen.survey import FileTable, Labels, Mount, PolicyTexts, Survey
 from tests.builders import codes, nginx, passage, server
 
 T, OPEN = "default_t", "httpd_sys_content_t"
@@ -223,3 +227,38 @@ def test_a_condition_whose_grouping_is_not_told_leaves_it_open() -> None:
     policy = Policy(PolicyTexts("d_t", rules, types, "bool x true;\nbool y false;\nbool z true;"))
     assert policy.allowed("a_t", "file", "read").allowed is None
     assert policy.allowed("b_t", "file", "read").allowed is True
+
+
+@pytest.mark.parametrize(("level", "minds", "decided"), [
+    ("s0", True, True), ("s0:c1", False, True), ("s0:c1", True, False), ("s1", False, False),
+])  # fmt: skip
+def test_levels_are_unsure_for_a_domain_that_minds_them(
+    level: str, minds: bool, decided: bool
+) -> None:
+    for survey in (
+        server(host("*:80", "a"), FILES),
+        nginx("server { listen 192.0.2.10:80; root /srv/a; }", FILES),
+    ):
+        made = confined(survey, ())
+        entries = (
+            replace(e, context=f"u:r:{OPEN}:{level}") if e.path == "/srv/a/a.html" else e
+            for e in made.files
+        )
+        policy = made.labels.policy
+        assert policy is not None
+        types = re.sub(r"(type httpd_t\b[^;]*)", r"\1, mcs_constrained_type", policy.types)
+        assert types != policy.types
+        if minds:
+            made = replace(made, labels=replace(made.labels, policy=replace(policy, types=types)))
+        made = replace(made, files=FileTable(entries))
+        assert told(made, "/a.html")[0] is decided
+        assert told(made, "/b.html") == (True, 200)
+
+
+def test_what_a_mount_gives_is_not_offered_to_be_given_otherwise() -> None:
+    survey = confined(server(host("*:80", "a"), FILES), ("/srv/a/d",))
+    rules = {"file_contexts": "/srv/a(/.*)?  system_u:object_r:httpd_sys_content_t:s0\n"}
+    survey = replace(survey, labels=replace(survey.labels, files=rules))
+    assert [each.top.path for each in subtrees(Scene(Follower(survey)))] == ["/srv/a/d"]
+    kept = replace(survey, mounts=(Mount("/", "ext4"), Mount("/srv/a", "vfat", labels=False)))
+    assert not subtrees(Scene(Follower(kept)))

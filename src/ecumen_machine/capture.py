@@ -105,6 +105,14 @@ class TreePart:
     left: list[bytes] = field(default_factory=list)
 
 
+@cache
+def labels_by_itself() -> bool:
+    """Whether the kernel gives a context to what has none of its own: it lists none then, and tells
+    it to whoever asks (selinux_inode_getsecurity).
+    """
+    return os.path.exists("/sys/fs/selinux/enforce")
+
+
 class _Looker:
     """Looks at folders until it has had enough of them."""
 
@@ -122,6 +130,7 @@ class _Looker:
         self._acl = memoryview(acl).cast("B")
         self._acl_at = ctypes.byref(acl)
         self._codes: dict[bytes, int] = {}
+        self._labelled = labels_by_itself()
 
     def look(self, folders: Sequence[bytes], *, inside: bool) -> TreePart:
         """inside: the process goes into each folder, which makes paths short."""
@@ -200,9 +209,10 @@ class _Looker:
                     stack.append(base + names[at])
                 elif stat.S_ISLNK(mode):
                     part.more[number + at] = (_target(paths[at]), None, None)
-        # A file system without attributes has none to tell.
+        # A file system without attributes has none to tell; where the kernel labels by itself (a
+        # mount with a context, or by the kind of file system), it lists none and tells it.
         lists = list(map(_llistxattr, paths, repeat(None), repeat(_NO_SIZE)))
-        if max(lists) <= 0:
+        if max(lists) <= 0 and not self._labelled:
             part.contexts.extend(repeat(0, len(paths)))
             return names
         part.contexts.extend(self._contexts(paths, lists))

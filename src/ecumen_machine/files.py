@@ -12,7 +12,7 @@ from itertools import islice
 from ecumen.survey import Acl, Entry, FileTable, Gap, Kind
 from ecumen.survey.files import KINDS, Columns
 from ecumen_machine.acl import decode
-from ecumen_machine.capture import KIND_OF, PSEUDO, capture
+from ecumen_machine.capture import KIND_OF, PSEUDO, capture, labels_by_itself
 from ecumen_machine.flags import flags_of
 from ecumen_machine.handles import SwappedError, within
 from ecumen_machine.quiet import no_collecting
@@ -42,10 +42,11 @@ def acl_at(at: str) -> Acl | None:
         return None
 
 
-def context_at(at: str) -> str | None:
+def context_at(at: str, *, follow: bool = True) -> str | None:
     """The security context of what a path or a handle leads to."""
     try:
-        return os.getxattr(at, "security.selinux").rstrip(b"\0").decode("utf-8", "replace")
+        value = os.getxattr(at, "security.selinux", follow_symlinks=follow)
+        return value.rstrip(b"\0").decode("utf-8", "replace")
     except OSError:
         return None
 
@@ -64,6 +65,8 @@ def _entry(path: str, at: str) -> Entry:
         elif name == "security.selinux":
             value = os.getxattr(at, name, follow_symlinks=False)
             context = value.rstrip(b"\0").decode("utf-8", "replace")
+    if context is None and labels_by_itself():
+        context = context_at(at, follow=False)
     return Entry(
         path,
         kind,

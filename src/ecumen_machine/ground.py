@@ -42,6 +42,7 @@ from ecumen.survey import (
     NameRecord,
 )
 from ecumen_machine import cage, contexts, programs
+from ecumen_machine.capture import labels_by_itself
 from ecumen_machine.confine import become_nobody_else
 from ecumen_machine.files import MOST_BEHIND, Collector
 from ecumen_machine.handles import Reached, is_its_own, reached, reopened, writers_of
@@ -505,7 +506,9 @@ def mount_of_line(line: bytes) -> Mount:
     kind, _, whole = behind.split(b" ", 2)
     path = unescaped(point)
     told = {*options.split(b","), *whole.split(b",")}
-    return Mount(os.fsdecode(path), os.fsdecode(kind), b"ro" in told, b"noexec" in told)
+    # `seclabel` stands there where a label can be kept; without a policy it stands nowhere.
+    labels = b"seclabel" in told or not labels_by_itself()
+    return Mount(os.fsdecode(path), os.fsdecode(kind), b"ro" in told, b"noexec" in told, labels)
 
 
 # --- names ---

@@ -5,12 +5,15 @@ It runs by itself, with nothing but Python's own library; the seed stands in /jo
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import random
 import socket
 import subprocess
 import time
+import zlib
+from collections.abc import Iterator
 
 ROOT = "/srv/w"
 OPEN = "httpd_sys_content_t"
@@ -28,9 +31,28 @@ HTTPD_MODULES = """
 """.split()
 
 
+STATES = 4  # of the switches
+SWITCHES = "/sys/fs/selinux/booleans"
+
+
 def label(path: str, kind: str) -> None:
-    context = f"system_u:object_r:{kind}:s0\0".encode()
-    os.setxattr(path, "security.selinux", context, follow_symlinks=False)
+    level = "s0:c1" if zlib.crc32(path.encode()) % 20 == 0 else "s0"
+    context = f"system_u:object_r:{kind}:{level}\0".encode()
+    try:
+        os.setxattr(path, "security.selinux", context, follow_symlinks=False)
+    except OSError as error:
+        if error.errno != errno.EOPNOTSUPP:
+            raise
+
+
+def turned(rng: random.Random) -> None:
+    """Another state of the switches that bear on the servers' domain."""
+    for name in sorted(os.listdir(SWITCHES)):
+        if "httpd" in name and rng.random() < 0.5:
+            with open(f"{SWITCHES}/{name}", "w") as stream:
+                stream.write(rng.choice("01"))
+    with open("/sys/fs/selinux/commit_pending_bools", "w") as stream:
+        stream.write("1")
 
 
 def write(path: str, text: str, kind: str) -> None:
@@ -43,7 +65,14 @@ def site(rng: random.Random, number: int) -> tuple[str, list[str]]:
     """A root with its paths to ask for."""
     root = f"{ROOT}/s{number}"
     os.makedirs(root)
-    label(root, rng.choice([OPEN] * 6 + TYPES))
+    mounted = rng.random() < 0.1
+    if mounted:
+        # What lies there has no context but that of the mount.
+        kind = rng.choice([OPEN, OPEN, "user_home_t"])
+        told = f"mode=755,context=system_u:object_r:{kind}:s0"
+        run("mount", "-t", "tmpfs", "-o", told, "tmpfs", root)
+    else:
+        label(root, rng.choice([OPEN] * 6 + TYPES))
     asked = ["/", "/nope", "/nope/x"]
     for at in range(4):
         folder = f"{root}/d{at}"
@@ -180,24 +209,44 @@ def main() -> None:
     run("systemd-run", "--unit=tn", "/usr/sbin/nginx", "-c", "/etc/nginx/t.conf",
         "-g", "daemon off;")  # fmt: skip
     time.sleep(8)
-    rows: list[dict[str, object]] = []
-    for number, (_, paths) in enumerate(sites):
+    for state in range(STATES):
+        if state:
+            turned(rng)
+        rows = list(answers(rng, [paths for _, paths in sites]))
+        with open(f"/out/truth-{state}.json", "w") as out:
+            json.dump({"switches": switches(), "rows": rows}, out)
+        survey(f"/out/survey-{state}")
+        # They take minutes here, and the policy stays as it is but for its switches.
+        for tool in ("sesearch", "seinfo"):
+            if os.path.exists(f"/usr/bin/{tool}"):
+                os.unlink(f"/usr/bin/{tool}")
+
+
+def switches() -> dict[str, bool]:
+    found = {}
+    for name in os.listdir(SWITCHES):
+        with open(f"{SWITCHES}/{name}") as stream:
+            found[name] = stream.read().startswith("1")
+    return found
+
+
+def answers(rng: random.Random, paths_of: list[list[str]]) -> Iterator[dict[str, object]]:
+    for number, paths in enumerate(paths_of):
         for port in PORTS:
             for path in paths:
                 for method in ("GET", rng.choice(["OPTIONS", "PUT", "POST", "HEAD"])):
                     row = {"url": f"http://s{number}.test:{port}{path}", "method": method,
                            "to": "127.0.0.1", "from": "127.0.0.1"}  # fmt: skip
                     status = ask(port, f"s{number}.test", method, path)
-                    rows.append({"asked": row, "status": status})
-    with open("/out/truth.json", "w") as out:
-        json.dump(rows, out)
+                    yield {"asked": row, "status": status}
+
+
+def survey(out: str) -> None:
     words = [f"--engine={kind}:/etc/{folder}/t.conf"
              for kind, folder in (("httpd", "apache2"), ("nginx", "nginx"))]  # fmt: skip
     code = "from ecumen_cli.main import main; main()"
     env = os.environ | {"PYTHONPATH": "/job/src:/job/site", "ECUMEN_STATE": "/tmp/state"}
-    subprocess.run(
-        ["python3", "-c", code, "survey", *words, "--out", "/out/survey"], env=env, check=False
-    )
+    subprocess.run(["python3", "-c", code, "survey", *words, "--out", out], env=env, check=False)
 
 
 if __name__ == "__main__":

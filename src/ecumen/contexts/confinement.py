@@ -160,6 +160,8 @@ class Confinement:
             why = self.trouble or f"the survey holds no context of {entry.path}"
             return Confined(entry, type_, expected, None, "", why)
         allowed, perm, why = self._decided(type_, kind, perms)
+        if allowed and self._bears_level(entry.context):
+            allowed, why = None, f"whether {self.policy.domain} dominates its level is not known"
         if allowed is not False:
             return Confined(entry, type_, expected, allowed, perm, why)
         rule = self.policy.allowed(type_, kind, perm).rule
@@ -181,7 +183,19 @@ class Confinement:
         type_ = type_of(context)
         if self.policy is None or type_ is None:
             return None
-        return self._decided(type_, CLASSES[kind], perms)[0]
+        allowed = self._decided(type_, CLASSES[kind], perms)[0]
+        return None if allowed and self._bears_level(context) else allowed
+
+    def _bears_level(self, context: str | None) -> bool:
+        """Whether the level in a context could keep the domain out, whatever the rules allow: that
+        is said by constraints (SELinux Notebook, "Multi-Level Security and Multi-Category
+        Security"). With one sensitivity, categories bind those domains alone that mind them.
+        """
+        level = (context or "").split(":", 3)[3:]
+        if level in ([], ["s0"]) or self.policy is None:
+            return False
+        lowest = level[0].partition("-")[0].partition(":")[0] == "s0"
+        return self.policy.minds_levels or not lowest
 
     def refused(self, context: str | None, kind: Kind, perms: tuple[str, ...]) -> str:
         """The first of these that the domain may not have; "" where it is not known to miss one."""

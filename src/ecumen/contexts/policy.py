@@ -80,6 +80,13 @@ class Policy:
             self._rules.setdefault((rule.target, rule.kind), []).append(rule)
         self._conditions: dict[str, _Condition] = {}
 
+    @cached_property
+    def minds_levels(self) -> bool:
+        """Whether levels and categories bear on what the domain may (the reference policy's
+        constraints: on domains of this attribute alone).
+        """
+        return "mcs_constrained_type" in self._types.get(self.domain, ())
+
     def knows(self, type_: str) -> bool:
         """Whether there is such a type, or one of which this is another name."""
         return type_ in self._names

@@ -123,7 +123,13 @@ def _parts(survey: Survey) -> Iterator[tuple[str, Any]]:
             "gaps": [{"what": g.what, "path": g.path, "why": g.why} for g in survey.gaps],
             "kernel": dict(survey.kernel),
             "mounts": [
-                {"path": m.path, "kind": m.kind, "read_only": m.read_only, "no_exec": m.no_exec}
+                {
+                    "path": m.path,
+                    "kind": m.kind,
+                    "read_only": m.read_only,
+                    "no_exec": m.no_exec,
+                    **({} if m.labels else {"labels": False}),
+                }
                 for m in survey.mounts
             ],
         },
@@ -410,7 +416,7 @@ def read_survey(stream: IO[bytes]) -> Survey:
             kernel=head.get("kernel", {}),
             labels=_labels(_json_part(archive, "labels")),
             mounts=tuple(
-                Mount(m["path"], m["kind"], m["read_only"], m["no_exec"])
+                Mount(m["path"], m["kind"], m["read_only"], m["no_exec"], m.get("labels", True))
                 for m in head.get("mounts", ())
             ),
             files=_lines(archive) if head["format"] == 1 else _columns(archive),

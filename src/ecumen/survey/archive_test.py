@@ -91,7 +91,10 @@ def survey(entries: list[Entry]) -> Survey:
         gaps=(Gap("text", "/etc/x", "Permission denied"),),
         texts={"/etc/c": b"\xff\0Listen 80\n"},
         kernel={"security.mode": "disabled"},
-        mounts=(Mount("/", "ext4"), Mount("/srv", "tmpfs", read_only=True, no_exec=True)),
+        mounts=(
+            Mount("/", "ext4"),
+            Mount("/srv", "tmpfs", read_only=True, no_exec=True, labels=False),
+        ),
         labels=Labels(
             {"file_contexts": "/.*\ta:b:c\n"}, PolicyTexts("d_t", "r", "t", "s", active={"x": True})
         ),

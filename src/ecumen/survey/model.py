@@ -46,12 +46,15 @@ class Listener:
 
 @dataclass(frozen=True, slots=True)
 class Mount:
-    """A mounted file system. kind: its type, as in mount(8)."""
+    """A mounted file system. kind: its type, as in mount(8). labels: whether contexts can be set
+    there.
+    """
 
     path: str
     kind: str
     read_only: bool = False
     no_exec: bool = False
+    labels: bool = True
 
 
 @dataclass(frozen=True, slots=True)

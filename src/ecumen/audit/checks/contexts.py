@@ -55,6 +55,7 @@ def _subtrees(scene: Scene) -> tuple[Mapping[str, Subtree], Mapping[str, str]]:
     if confinement.mode == "disabled" or confinement.rules is None:
         return found, inside
     files = scene.survey.files
+    may_label = all(mount.labels for mount in scene.survey.mounts)
     # Each folder right in front of what is in it: so a subtree is known by its top.
     for path in sorted(files.paths, key=lambda each: each.replace("/", "\0")):
         entry = files.get(path)
@@ -64,6 +65,10 @@ def _subtrees(scene: Scene) -> tuple[Mapping[str, Subtree], Mapping[str, str]]:
         expected = confinement.expected(entry)
         wanted = type_of(expected.context)
         if not expected.sure or wanted is None or wanted == actual:
+            continue
+        # What the mount or the kind of file system gives cannot be given otherwise.
+        mount = None if may_label else scene.survey.mount_of(path)
+        if mount is not None and not mount.labels:
             continue
         around = path.rpartition("/")[0]
         top = inside.get(around)
