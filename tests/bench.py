@@ -33,6 +33,8 @@ from ecumen.engines.nginx import reader as nginx_reader
 from ecumen.founding import Wish, propose
 from ecumen.founding.roster import sought
 from ecumen.logs.template import USUAL
+from ecumen.operations.file import File
+from ecumen.operations.trial import Trial
 from ecumen.passage import Follower, Request, read_request
 from ecumen.rehearsal import rehearse
 from ecumen.rights import READ, Subject
@@ -585,6 +587,10 @@ def founding() -> Iterator[Result]:
         assert habits.possible, habits.clashes
         took = median(lambda number: propose(scene, Wish("maren", f"n{number}.example")), 9)
         yield Result("a new site proposed, beside 10,000", took, "a whole audit", whole, 0.2)
+        (path,) = [path for path in survey.texts if path.endswith("/005000.conf")]
+        other = survey.texts[path].replace(b".test", b".example")
+        plan = [File.of(Trial(survey), path, other)]
+        one = median(lambda _: rehearse(scene, plan, spread=spread, known=known), 3)
         rows = [{"name": f"n{number}.example", "owner": "maren"} for number in range(1000)]
         began = time.perf_counter()
         found = sought(scene, rows)
@@ -593,6 +599,9 @@ def founding() -> Iterator[Result]:
         told = rehearse(scene, found.operations, spread=spread, known=known)
         took = time.perf_counter() - began
         assert len(told.founded) == 1000
+    yield Result(
+        "a plan for one site of 10,000 rehearsed", one, "a whole audit", whole, 0.05 * whole
+    )
     yield Result("a list of 1,000 new sites planned", planned, "a whole audit", whole, 10)
     yield Result("the same, rehearsed", took, "a whole audit", whole, 10)
 

@@ -5,30 +5,37 @@ from __future__ import annotations
 import json
 import random
 import shutil
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from click.testing import CliRunner, Result
 
+from ecumen.audit import audit
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene
+from ecumen.engines.engine import renewed
 from ecumen.errors import PlanError
 from ecumen.operations import Operation
 from ecumen.operations.acl import AclGrant
+from ecumen.operations.file import File
+from ecumen.operations.folder import Folder
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.owner import Owner
 from ecumen.operations.plan import Plan, PlanGround
 from ecumen.operations.rename import Rename
-from ecumen.operations.trial import Trial
+from ecumen.operations.trial import Trial, simulated
 from ecumen.passage import Follower, read_request
 from ecumen.rehearsal import Fate, Meets, Rehearsal, rehearse
-from ecumen.survey import Survey, write_survey
+from ecumen.rehearsal.carrying import carried
+from ecumen.survey import Survey, after, write_survey
 from ecumen_cli.main import ecumen
 from ecumen_machine import EngineSpec, take_survey
 from tests.audit_test import httpd as surveyed
 from tests.hands import PlainHands
+from tests.hosters import laid_out
 from tests.remedies_test import OWNERS, lay_out
 from tests.worlds.live import ask, httpd
 from tests.worlds.trees import ADDRESSES, PORTS
@@ -246,3 +253,58 @@ def test_what_is_rehearsed_is_what_comes_of_doing_it(seed: int) -> None:
     finally:
         shutil.rmtree(base)
     assert turned >= 5
+
+
+@pytest.mark.server
+@pytest.mark.parametrize("kind", ["httpd", "nginx"])
+def test_what_a_plan_cannot_touch_need_not_be_evaluated_again(kind: str, seed: int) -> None:
+    """Sites as hosters write them, their override files, links and rules; plans of all kinds."""
+    rng = random.Random(seed)
+    base = Path(f"/srv/ecumen-carried-{kind}-{seed}")
+    shutil.rmtree(base, ignore_errors=True)
+    base.mkdir(mode=0o755)
+    carried_parts = 0
+    try:
+        ground = laid_out(base, kind, 60)
+        (base / "www" / "elsewhere").symlink_to(base / "www" / "s1")
+        survey = take_survey([EngineSpec(kind, str(ground.config))], [str(base)])
+        before = Scene(Follower(survey))
+        known = audit(before)
+        for _ in range(12):
+            plan = [*random_plan(survey, base, rng), *random_texts(survey, base, rng)]
+            whole = rehearse(before, plan, known=known, anew=True)
+            found = rehearse(before, plan, known=known)
+            assert found == whole, plan
+            assert not found.stale
+            delta = simulated(survey, plan)
+            then = after(survey, delta)
+            scene = Scene(Follower(then, renewed(before.engines, then)))
+            carried_parts += len(carried(before, scene, delta))
+    finally:
+        shutil.rmtree(base)
+    assert carried_parts > 60
+
+
+def random_texts(survey: Survey, base: Path, rng: random.Random) -> list[Operation]:
+    """Now and then another text of a site, one more in front of all or behind them, an override
+    file, a folder, a link.
+    """
+    trial = Trial(survey)
+    number, other = rng.sample(range(60), 2)
+    site = f"{base}/sites/{number:06d}.conf"
+    root = f"{base}/www/s{number % 50}"
+    text = survey.texts[site]
+    there = rng.choice([f"{root}/public", f"{root}/public/pages", root])
+    rules = rng.choice([b"Require all denied\n", b"Options -Indexes\n", b"Nonsense\n", b"# ok\n"])
+    ways: list[Callable[[], Operation]] = [
+        lambda: File.of(trial, site, text.replace(b"ServerAlias", b"ServerAlias also.test")),
+        lambda: File.of(trial, site, text.replace(b"public", b"scripts", 1)),
+        lambda: File.of(trial, site, text.replace(b"www.s", b"s%d.test s" % other)),
+        lambda: File.of(trial, f"{base}/sites/{rng.choice('09')}.conf", text),
+        lambda: File.of(trial, f"{base}/sites/1.conf", text.replace(b"8087", b"8088")),
+        lambda: File.of(trial, f"{there}/.htaccess", rules),
+        lambda: File.of(trial, f"{there}/index.php", b"page"),
+        lambda: Folder(f"{there}/more", "0755", 0, 0),
+        lambda: Link(f"{there}/index.htm", "about.html"),
+    ]
+    return [way() for way in rng.sample(ways, rng.choice([0, 1, 1, 2]))]

@@ -113,8 +113,7 @@ def main(guest: Path, seeds: list[int]) -> int:
         work.mkdir()
         packed(work / "job.tar", seed)
         started(guest, work / "job.tar", work / "out.tar", work / "log")
-        with tarfile.open(work / "out.tar") as tar:
-            tar.extractall(work, filter="data")
+        subprocess.run(["tar", "xf", "out.tar"], cwd=work, check=True)
         found = compared(work, guest / "policy")
         print(seed, dict(found))
         total += found

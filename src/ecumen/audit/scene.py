@@ -94,6 +94,25 @@ class RootRules:
     passed_over: bool
 
 
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What comes of one site. shown: its front page as it was answered, or in words.
+
+    rests: folders and links that this rests on, with all that lies above them and right in them,
+    and with what its part of the configuration says: on nothing else. None where that is not known.
+    """
+
+    summary: SiteSummary
+    front: Front
+    shown: Short | FrontPage
+    rules: RootRules
+    rests: tuple[str, ...] | None
+
+
+# A part of the configuration: the number of its engine, and its own there.
+Part = tuple[int, int]
+
+
 class Scene:
     """One survey, ready to be looked at. Everything that several checks need is made once."""
 
@@ -106,6 +125,8 @@ class Scene:
         self._fronts: dict[int, tuple[Front, Short | FrontPage]] = {}
         self._rules_of_root: dict[int, RootRules] = {}
         self._made: dict[str, object] = {}
+        # What was looked at all at once, with the number of its first site.
+        self.looked: dict[Part, tuple[int, Sequence[Seen]]] = {}
         self._source = SurveySource(self.survey)
 
     def holds(self, need: str) -> bool:
@@ -135,32 +156,52 @@ class Scene:
         told: Callable[[int, int], None] = lambda done, total: None,
         *,
         in_words: bool = False,
+        carried: Mapping[Part, Sequence[Seen]] = {},
     ) -> None:
         """Has all sites and their front pages worked out at once. in_words: as the overview shows
-        them, too. told: of how many parts of the configuration.
+        them, too. told: of how many parts of the configuration. carried: of parts of which it is
+        known already, what comes of them.
         """
         if "sites" in self.__dict__:
             return
-        parts = [(engine, at) for engine in self.engines for at in range(engine.blocks)]
+        parts = [(e, at) for e, engine in enumerate(self.engines) for at in range(engine.blocks)]
+        open_ = [part for part in parts if part not in carried] if carried else parts
 
-        def seen(number: int) -> list[tuple[SiteSummary, Front, Short | FrontPage, RootRules]]:
-            engine, at = parts[number]
-            found = []
-            for summary in engine.sites_of(at):
-                front, known = self._front(engine, summary, front_request(summary))
-                if in_words and isinstance(known, Short):
-                    known = served_page(self.follower, engine, summary, front.request, known)
-                found.append((summary, front, known, self._root_rules(engine, summary)))
-            return found
+        def seen(number: int) -> list[Seen]:
+            e, at = open_[number]
+            engine = self.engines[e]
+            return [self._seen(engine, each, in_words=in_words) for each in engine.sites_of(at)]
 
-        each = spread(seen, len(parts), lambda done: told(done, len(parts)))
+        found = spread(seen, len(open_), lambda done: told(done, len(open_)))
+        known = {**carried, **dict(zip(open_, found, strict=True))}
         sites: list[Site] = []
-        for (engine, _), found in zip(parts, each, strict=True):
-            for summary, front, known, rules in found:
-                self._fronts[len(sites)] = front, known
-                self._rules_of_root[len(sites)] = rules
-                sites.append(Site(engine, summary, len(sites)))
+        for part in parts:
+            self.looked[part] = len(sites), known[part]
+            for each in known[part]:
+                self._fronts[len(sites)] = each.front, each.shown
+                self._rules_of_root[len(sites)] = each.rules
+                sites.append(Site(self.engines[part[0]], each.summary, len(sites)))
         self.sites = sites
+
+    def _seen(self, engine: Engine, summary: SiteSummary, *, in_words: bool) -> Seen:
+        front, shown = self._front(engine, summary, front_request(summary))
+        rests = self._rests(shown, summary) if isinstance(shown, Short) else None
+        if in_words and isinstance(shown, Short):
+            shown = served_page(self.follower, engine, summary, front.request, shown)
+        return Seen(summary, front, shown, self._root_rules(engine, summary), rests)
+
+    def _rests(self, short: Short, summary: SiteSummary) -> tuple[str, ...] | None:
+        passed = {entry.path for entries in short.passed for entry in entries}
+        # What holds in the root is looked at by the path as it is written.
+        if (summary.root or "").rstrip("/") not in passed:
+            return None
+        for path in {path.rstrip("/") for path in short.looked} - passed:
+            entry = self.survey.files.get(path)
+            elsewhere = entry is not None and entry.kind is Kind.LINK
+            if elsewhere or path.rpartition("/")[0] not in passed:
+                return None
+        above = {path.rpartition("/")[0] or "/" for path in passed}
+        return tuple(passed - above)
 
     @cached_property
     def hosts(self) -> list[Site]:

@@ -173,6 +173,14 @@ class Engine(Protocol):
     def renewed(self, survey: Survey) -> Engine:
         """The same engine on a change of its survey."""
 
+    def unchanged(self, before: Engine) -> Mapping[int, int]:
+        """The parts of its configuration that say what they said before, and all else does that
+        bears on them: by their numbers, those of before. `before` was renewed to this one.
+        """
+
+    def answers_alike(self, before: Engine, address: str, port: int, name: str) -> bool:
+        """Whether a plain request certainly comes to the same site as before."""
+
 
 # The kinds that are read. A record of any other kind is kept, and what arrives there is unsure.
 ADAPTERS = (HttpdEngine, NginxEngine)

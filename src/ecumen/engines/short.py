@@ -71,6 +71,7 @@ class ShortSite:
 class Short:
     """file: what the request ends at. passed: folders and links on the way, a sequence for each
     folder that was walked to. read: the file that goes out, or would. indexed: as an index.
+    looked: paths besides that a condition asked for.
     """
 
     site: ShortSite
@@ -81,6 +82,7 @@ class Short:
     passed: tuple[Sequence[Entry], ...] = ()
     read: Entry | None = None
     indexed: bool = False
+    looked: Sequence[str] = ()
 
     @property
     def code(self) -> Code:

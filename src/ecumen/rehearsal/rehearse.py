@@ -17,7 +17,7 @@ from ecumen.audit.finding import Finding, Impact
 from ecumen.audit.neighbours import Neighbour, neighbours
 from ecumen.audit.roots import roots, sites_of
 from ecumen.audit.run import Progress, audit
-from ecumen.audit.scene import Front, Scene, Site, Spread, by_itself, outcome_words
+from ecumen.audit.scene import Front, Part, Scene, Site, Spread, by_itself, outcome_words
 from ecumen.engines.engine import renewed
 from ecumen.operations.opens import Opening
 from ecumen.operations.operation import Operation, Standing
@@ -25,6 +25,7 @@ from ecumen.operations.plan import standings
 from ecumen.operations.trial import simulated
 from ecumen.passage import Follower, Request
 from ecumen.passage.request import escaped_path
+from ecumen.rehearsal.carrying import carried
 from ecumen.survey import Delta, Kind, after
 
 MOST_WITHIN = 200  # paths below a folder that are looked at
@@ -189,9 +190,12 @@ def rehearse(
     progress: Progress = lambda doing, done, total: None,
     spread: Spread = by_itself,
     known: Audit | None = None,
+    *,
+    anew: bool = False,
 ) -> Rehearsal:
-    """Rehearses a plan on a survey. known: what is found on it, where that was worked out. Raises
-    LookupError for what the survey does not hold.
+    """Rehearses a plan on a survey. known: what is found on it, where that was worked out. anew:
+    what the plan cannot touch is evaluated again as well. Raises LookupError for what the survey
+    does not hold.
     """
     follower, survey = before.follower, before.survey
     steps = [
@@ -205,22 +209,28 @@ def rehearse(
     ]
     delta = simulated(survey, due)
     changed = after(survey, delta)
-    scenes = before, Scene(Follower(changed, renewed(follower.engines, changed)))
-    audits = [known or audit(before, progress, spread), audit(scenes[1], progress, spread)]
-    found, then = ({each.key: each for each in audit.findings} for audit in audits)
+    then = Scene(Follower(changed, renewed(follower.engines, changed)))
+    scenes = before, then
+    found_before = known or audit(before, progress, spread)
+    before.look(spread)
+    parts = {} if anew else carried(before, then, delta)
+    then.look(spread, carried={part: before.looked[was][1] for part, was in parts.items()})
+    same = _numbers(before, parts.values())
+    audits = [found_before, audit(then, progress, spread)]
+    found, later = ({each.key: each for each in audit.findings} for audit in audits)
     founded = _founded(scenes)
-    asked = list(_asked(scenes, delta, founded))
+    asked = list(_asked(scenes, delta, founded, same))
     fared = sorted(_fared(asked), key=lambda each: (_ORDER[each.fate], not each.front, each.url))
     kept = [neighbours(scene) for scene in scenes]
     return Rehearsal(
         steps=steps,
-        asked=len(asked),
+        asked=len(asked) + len(same),
         addresses=fared,
         openings=follower.opener.opens(due) if due else [],
         exposed=_beside(kept[1], kept[0]),
         hidden=_beside(kept[0], kept[1]),
-        mended=[each for key, each in found.items() if key not in then],
-        new=[each for key, each in then.items() if key not in found],
+        mended=[each for key, each in found.items() if key not in later],
+        new=[each for key, each in later.items() if key not in found],
         reloads=_reloads(scenes),
         founded=tuple(site.name for site in founded),
     )
@@ -251,13 +261,25 @@ _ORDER = {
 _Pair = tuple[Site, bool, Request, Meets, Meets]
 
 
-def _asked(scenes: tuple[Scene, Scene], delta: Delta, founded: Sequence[Site]) -> Iterator[_Pair]:
-    """Requests, with what comes of each before and after."""
+def _numbers(scene: Scene, parts: Iterable[Part]) -> set[int]:
+    """The sites of these parts, by their numbers."""
+    found = (scene.looked[part] for part in parts)
+    return {first + at for first, sites in found for at in range(len(sites))}
+
+
+def _asked(
+    scenes: tuple[Scene, Scene], delta: Delta, founded: Sequence[Site], same: set[int]
+) -> Iterator[_Pair]:
+    """Requests, with what comes of each before and after. same: the sites, by their numbers, of
+    which the front pages are what they were.
+    """
     before, then = scenes
     seen = set()
     for site in before.sites:
         front = before.front(site)
         seen.add(front.request.key)
+        if site.number in same:
+            continue
         outcomes = _said(before, front), _said(then, then.ask(front.request))
         yield site, True, front.request, *outcomes
     new = {site.subject for site in founded}

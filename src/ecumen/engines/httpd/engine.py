@@ -118,6 +118,24 @@ class HttpdEngine:
         """The same engine on a change of its survey."""
         return HttpdEngine(survey, self.record, self)
 
+    def unchanged(self, before: object) -> Mapping[int, int]:
+        """Hosts that were taken over; personal sites follow from accounts and folders as well."""
+        if not isinstance(before, HttpdEngine) or self.breaks or before.breaks:
+            return {}
+        if self.server.bearing_on_all != before.server.bearing_on_all:
+            return {}
+        known = {id(host): number for number, host in enumerate(before.server.hosts)}
+        hosts = enumerate(self.server.hosts)
+        return {number: known[id(host)] for number, host in hosts if id(host) in known}
+
+    def answers_alike(self, before: object, address: str, port: int, name: str) -> bool:
+        if not isinstance(before, HttpdEngine):
+            return False
+        header = read_host(name)
+        first, winner = self.chooser.winner(address, port, header)
+        known = before.chooser.winner(address, port, header)
+        return winner is not None and first is known[0] and winner is known[1]
+
     @property
     def listens(self) -> Sequence[Binding]:
         return self.server.listens

@@ -294,6 +294,14 @@ class Server:
     def root(self) -> str:
         return self.reader.root
 
+    @property
+    def bearing_on_all(self) -> tuple[object, ...]:
+        """What is said outside of virtual hosts, and in one of them for all."""
+        return (
+            self.said, self.root, self.user, self.group, self.types, self.types_file, self.version,
+            self.doubts, self.set_names, self.formats,
+        )  # fmt: skip
+
     def hosts_saying(self, pattern: re.Pattern[str]) -> Iterator[Host]:
         """The main server, and the hosts in whose own lines something looks like this: of
         thousands none needs to be worked out for what it does not say.

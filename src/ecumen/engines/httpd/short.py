@@ -107,7 +107,13 @@ class ShortAnswers:
     def answer(self, asked: Question) -> Short | None:
         """None where the request is not plain."""
         site = self._sites[asked.door] if asked.plain else None
-        return None if site is None else self._served(_Inquiry(asked, site), asked.path)
+        if site is None:
+            return None
+        inquiry = _Inquiry(asked, site)
+        short = self._served(inquiry, asked.path)
+        if short is not None:
+            short.looked = inquiry.looked
+        return short
 
     # --- who answers ---
 
@@ -357,8 +363,12 @@ class ShortAnswers:
             variables = variables or Variables(inquiry.asking(self.chooser), EMPTY, self.server)
             return variables(name, subject)
 
+        def look(path: str, follows: bool) -> Entry | None:
+            inquiry.looked.append(path)
+            return self.ways.look(path, follows)
+
         subject = RewriteSubject(
-            file, path, inquiry.asked.query, "", folder, self.ways.look, variable, None,
+            file, path, inquiry.asked.query, "", folder, look, variable, None,
             _unknown, _unknown,
         )  # fmt: skip
         return untouched(rules, subject)
@@ -527,11 +537,14 @@ class _Page:
 
 @dataclass(slots=True)
 class _Inquiry:
-    """A question with who answers it. for_error: it is for the page of an error."""
+    """A question with who answers it. for_error: it is for the page of an error. looked: paths that
+    a condition asked for.
+    """
 
     asked: Question
     site: _Site
     for_error: bool = False
+    looked: list[str] = field(default_factory=list)
 
     def of_error(self, query: str | None) -> _Inquiry:
         asked = self.asked

@@ -115,6 +115,32 @@ class NginxEngine:
         """The same engine on a change of its survey."""
         return NginxEngine(survey, self.record, self)
 
+    def unchanged(self, before: object) -> Mapping[int, int]:
+        """Servers that were taken over."""
+        if not isinstance(before, NginxEngine) or self.breaks or before.breaks:
+            return {}
+        if self.whole.bearing_on_all != before.whole.bearing_on_all:
+            return {}
+        known = {id(server): number for number, server in enumerate(before.whole.servers)}
+        servers = enumerate(self.whole.servers)
+        return {number: known[id(server)] for number, server in servers if id(server) in known}
+
+    def answers_alike(self, before: object, address: str, port: int, name: str) -> bool:
+        if not isinstance(before, NginxEngine):
+            return False
+        found = self._led_to(address, port, name)
+        return found is not None and found == before._led_to(address, port, name)
+
+    def _led_to(self, address: str, port: int, name: str) -> tuple[bool, int] | None:
+        """Whether TLS is spoken, and which server answers; None where that is in doubt."""
+        door, host = self.chooser.door(address, port), read_host(name)
+        if door is None or host is None:
+            return None
+        server, _, hit, unknown = door.by_name(host)
+        if hit is not None or unknown is not None:
+            return None
+        return door.sealed, id(server or door.standing)
+
     @cached_property
     def listens(self) -> Sequence[Binding]:
         """Addresses and ports that it is told to listen on."""

@@ -123,6 +123,11 @@ class Whole:
     parts: dict[int, tuple[Line, Server]] = field(default_factory=dict)
 
     @property
+    def bearing_on_all(self) -> tuple[object, ...]:
+        """What is said outside of servers, and in one of them for all."""
+        return self.said, self.user, self.group, self.doubts, self.defined, self.formats
+
+    @property
     def listens(self) -> tuple[Binding, ...]:
         found: dict[tuple[str, int | None], Binding] = {}
         for server in self.servers:
