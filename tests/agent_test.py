@@ -15,6 +15,7 @@ import subprocess
 import sys
 import tempfile
 import threading
+import time
 from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
@@ -263,6 +264,51 @@ def test_what_later_ones_rest_on_is_not_taken_back(tmp_path: Path) -> None:
     assert not Path(new).exists()
 
 
+def test_what_nobody_keeps_in_time_is_taken_back(tmp_path: Path) -> None:
+    now, state = 100.0, tmp_path / "state"
+    hands, made = Hands(state), [f"{tmp_path}/{name}" for name in "abc"]
+    state.mkdir()
+    ledger = Ledger(f"{state}/ledger.db")
+    one = Applier(ledger, hands, Anywhere(), str(state), clock=lambda: now)
+    plans = [planned(Folder(each, "0755", 0, 0)) for each in made]
+    assert one.apply(plans[0], "test", within=60).state is State.DONE
+    now = 159.0
+    assert one.lapse() is None
+    # What another plan would rest on might go by itself.
+    with pytest.raises(RefusedError, match="entry 1 waits"):
+        one.apply(plans[1], "test")
+    with pytest.raises(RefusedError, match="entry 2 does not wait"):
+        one.keep(2)
+    now = 160.0
+    outcome = one.lapse()
+    assert outcome is not None
+    assert outcome.state is State.TAKEN_BACK
+    assert not Path(made[0]).exists()
+    kept = one.apply(plans[1], "test", within=60)
+    assert one.keep(kept.entry).state is State.DONE
+    now = 300.0
+    assert one.lapse() is None
+    assert Path(made[1]).exists()
+    # Whoever starts next ends it, and what somebody else changed since stays as it is.
+    one.apply(plans[2], "test", within=60)
+    Path(made[2]).chmod(0o700)
+    now = 400.0
+    (outcome,) = one.recover()
+    assert (outcome.state, Path(made[2]).exists()) == (State.DONE, True)
+    assert "Nobody kept it" in outcome.said
+    assert ledger.waiting() is None
+
+
+def test_a_ledger_of_before_is_read(tmp_path: Path) -> None:
+    path = f"{tmp_path}/ledger.db"
+    Ledger(path).begin(planned(Folder("/srv/a", "0755", 0, 0)), "ines", 7)
+    base = sqlite3.connect(path)
+    base.execute("alter table entries drop column until")
+    base.commit()
+    (record,) = Ledger(path).latest(9)
+    assert (record.who, record.until) == ("ines", None)
+
+
 def test_of_two_at_once_one_is_refused(tmp_path: Path) -> None:
     one, other = applier(tmp_path / "state"), applier(tmp_path / "state")
     began, go_on = threading.Event(), threading.Event()
@@ -442,6 +488,14 @@ def test_plans_go_over_the_socket_and_who_asked_stands_in_the_ledger(
     assert (entry["who"], entry["state"]) == ("ines (account 0)", "done")
     assert call("undo", {"entry": 1}, path=agent)["state"] == "undone"
     assert (sites / "a").stat().st_mode & 0o777 == 0o750
+    # Nobody keeps it: by itself it is as it was.
+    call("apply", {"plan": plan.write(), "within": 1}, path=agent)
+    until = time.monotonic() + 30
+    while (sites / "a").stat().st_mode & 0o777 != 0o750 and time.monotonic() < until:
+        time.sleep(0.1)
+    assert call("ledger", {}, path=agent)[0]["state"] == "taken back"
+    with pytest.raises(AgentError, match="within: at most"):
+        call("apply", {"plan": plan.write(), "within": 10**6}, path=agent)
 
 
 def test_nobody_else_is_answered_and_nonsense_is(agent: str) -> None:

@@ -58,15 +58,24 @@ class Applier:
         self._lock = os.path.join(folder, "lock")
 
     def apply(
-        self, plan: Plan, who: str, progress: Progress = lambda doing, done, total: None
+        self,
+        plan: Plan,
+        who: str,
+        progress: Progress = lambda doing, done, total: None,
+        within: int = 0,
     ) -> Outcome:
-        """Does a plan. Raises RefusedError where another is being done, or where it goes beyond the
-        bounds.
+        """Does a plan. within: seconds after which it is taken back unless somebody keeps it; 0: it
+        stays. Raises RefusedError where another is being done or waits to be kept, or where it goes
+        beyond the bounds.
         """
         for operation in plan.operations:
             self.bounds.check(operation)
         with self._alone():
             self.recover()
+            waiting = self.ledger.waiting()
+            if waiting is not None:
+                # What rests on it could not be taken back with it.
+                raise RefusedError(f"entry {waiting.id} waits: keep it first, or take it back")
             operations = plan.operations
             if not self._left(operations):
                 return Outcome(0, State.DONE, "All of it is done already; nothing was changed.")
@@ -86,7 +95,8 @@ class Applier:
                 return self._back(entry, State.TAKEN_BACK, _words(fault))
             count = len(operations)
             said = f"{count} {'step' if count == 1 else 'steps'} done.{doubt}"
-            return self._end(entry, State.DONE, said)
+            until = int(self._clock()) + within if within else None
+            return self._end(entry, State.DONE, said, until)
 
     def _refused(self, plan: Plan, who: str, why: str) -> Outcome:
         entry = self.ledger.refuse(plan, who, int(self._clock()), why)
@@ -112,6 +122,32 @@ class Applier:
                 raise RefusedError(f"nothing was taken back: no longer as it was left is {wrong}")
             return self._back(number, State.UNDONE, "Taken back when it was asked for.")
 
+    def keep(self, number: int) -> Outcome:
+        """Has an entry stay that would be taken back. Raises RefusedError where none waits."""
+        with self._alone():
+            self.recover()
+            waiting = self.ledger.waiting()
+            if waiting is None or waiting.id != number:
+                raise RefusedError(f"entry {number} does not wait to be kept")
+            return self._end(number, State.DONE, f"{waiting.said} It was kept.")
+
+    def lapse(self) -> Outcome | None:
+        """Takes back what nobody has kept in time."""
+        with self._alone():
+            return self._lapsed()
+
+    def _lapsed(self) -> Outcome | None:
+        waiting = self.ledger.waiting()
+        if waiting is None or waiting.until is None or waiting.until > self._clock():
+            return None
+        wrong = self._left([operation for operation, _ in waiting.done])
+        if wrong:
+            said = (
+                f"{waiting.said} Nobody kept it, and it stays: no longer as it was left is {wrong}."
+            )
+            return self._end(waiting.id, State.DONE, said)
+        return self._back(waiting.id, State.TAKEN_BACK, "Taken back: nobody kept it in time.")
+
     def _left(self, operations: Sequence[Operation]) -> str:
         """Where the server is not as these operations left it; "" where it is."""
         if all(operation.follows for operation in operations):
@@ -136,8 +172,12 @@ class Applier:
         return ""
 
     def recover(self) -> list[Outcome]:
-        """Ends what somebody was stopped at: what is whole is finished, all else taken back."""
-        return [self._ended(record) for record in self.ledger.on_their_way()]
+        """Ends what somebody was stopped at: what is whole is finished, all else taken back. So is
+        what nobody has kept in time.
+        """
+        ended = [self._ended(record) for record in self.ledger.on_their_way()]
+        lapsed = self._lapsed()
+        return [*ended, lapsed] if lapsed is not None else ended
 
     def _ended(self, record: Record) -> Outcome:
         if record.state is State.BEGUN:
@@ -225,8 +265,8 @@ class Applier:
             again = f"It is not all taken back, which the next start tries again: {_words(fault)}."
             return Outcome(entry, State.GOING_BACK, f"{said} {again}")
 
-    def _end(self, entry: int, state: State, said: str) -> Outcome:
-        self.ledger.end(entry, state, said)
+    def _end(self, entry: int, state: State, said: str, until: int | None = None) -> Outcome:
+        self.ledger.end(entry, state, said, until)
         return Outcome(entry, state, said)
 
     @contextmanager

@@ -33,7 +33,8 @@ class State(StrEnum):
 class Record:
     """One entry. at: seconds since 1970, UTC. who: whoever asked for it. said: how it went, in
     words. back_to: what it is once it has gone back. steps: by the number of the operation, what is
-    needed to go back.
+    needed to go back. until: when it is taken back unless somebody keeps it, in seconds as `at`;
+    None where it stays.
     """
 
     id: int
@@ -44,6 +45,7 @@ class Record:
     said: str
     back_to: State
     steps: tuple[tuple[int, Before], ...]
+    until: int | None = None
 
     @property
     def done(self) -> Iterator[tuple[Operation, Before]]:
@@ -55,7 +57,7 @@ class Record:
 _TABLES = """
 create table if not exists entries (
   id integer primary key, plan text not null, who text not null, at integer not null,
-  state text not null, said text not null, back_to text not null
+  state text not null, said text not null, back_to text not null, until integer
 );
 create table if not exists steps (
   entry integer not null references entries, number integer not null, kept text not null,
@@ -73,6 +75,10 @@ class Ledger:
         self._base.execute("pragma journal_mode = wal")
         self._base.execute("pragma synchronous = full")
         self._base.executescript(_TABLES)
+        columns = {row[1] for row in self._base.execute("pragma table_info(entries)")}
+        if "until" not in columns:
+            # A ledger of before there was such a thing.
+            self._base.execute("alter table entries add column until integer")
 
     def close(self) -> None:
         self._base.close()
@@ -110,11 +116,12 @@ class Ledger:
                 (State.GOING_BACK, to, _kept(said), entry),
             )
 
-    def end(self, entry: int, state: State, said: str) -> None:
+    def end(self, entry: int, state: State, said: str, until: int | None = None) -> None:
         """Writes down what became of an entry."""
         with self._at_once():
             self._base.execute(
-                "update entries set state = ?, said = ? where id = ?", (state, _kept(said), entry)
+                "update entries set state = ?, said = ?, until = ? where id = ?",
+                (state, _kept(said), until, entry),
             )
 
     def record(self, entry: int) -> Record | None:
@@ -126,6 +133,11 @@ class Ledger:
         states = (State.BEGUN, State.GOING_BACK)
         return self._records("where state in (?, ?) order by id desc", states)
 
+    def waiting(self) -> Record | None:
+        """What is taken back unless somebody keeps it; there is one at most."""
+        found = self._records("where state = ? and until is not null", (State.DONE,))
+        return found[0] if found else None
+
     def done_since(self, entry: int) -> list[Record]:
         """What was done after an entry, the latest first."""
         return self._records("where id > ? and state = ? order by id desc", (entry, State.DONE))
@@ -136,12 +148,12 @@ class Ledger:
 
     def _records(self, where: str, values: Sequence[Any]) -> list[Record]:
         rows = self._base.execute(
-            f"select id, plan, who, at, state, said, back_to from entries {where}", values
+            f"select id, plan, who, at, state, said, back_to, until from entries {where}", values
         ).fetchall()
         return [
             Record(
                 row[0], read_plan(row[1]), _told(row[2]), row[3], State(row[4]), _told(row[5]),
-                State(row[6]), self._steps(row[0]),
+                State(row[6]), self._steps(row[0]), row[7],
             )
             for row in rows
         ]  # fmt: skip

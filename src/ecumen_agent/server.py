@@ -26,6 +26,7 @@ from ecumen_agent.taking import take
 
 MOST_ENTRIES = 1000
 MOST_CALLERS = 16
+LONGEST_WAIT = 24 * 3600  # seconds in which something may be kept
 PATIENCE = 5  # seconds
 _log = logging.getLogger(__name__)
 Tell = Callable[[str, int, int], None]
@@ -56,15 +57,34 @@ class Server:
         self._room = threading.Semaphore(MOST_CALLERS)
         # One connection to the ledger for all; changes are made by one at a time anyhow.
         self._turn = threading.Lock()
+        self._begun = threading.Event()
 
     def serve(self, listening: socket.socket) -> None:
         """Answers for ever."""
+        threading.Thread(target=self._watch, daemon=True).start()
         while True:
             connection, _ = listening.accept()
             if not self._room.acquire(blocking=False):
                 connection.close()
                 continue
             threading.Thread(target=self._talk, args=(connection,), daemon=True).start()
+
+    def _watch(self) -> None:
+        """Has taken back what nobody keeps in time."""
+        while True:
+            self._begun.clear()
+            try:
+                with self._turn:
+                    outcome = self._applier.lapse()
+                    waits = self._applier.ledger.waiting() is not None
+                if outcome is not None:
+                    _log.warning("entry %s: %s", outcome.entry, outcome.said)
+            # A ledger that cannot be read now may be again; nothing else watches.
+            except Exception:
+                _log.exception("what nobody kept was not taken back")
+                waits = True
+            # By the clock on the wall, which may be set meanwhile.
+            self._begun.wait(1 if waits else None)
 
     def _talk(self, connection: socket.socket) -> None:
         try:
@@ -119,8 +139,16 @@ class Server:
                     read = read_plan(plan)
                 except PlanError as error:
                     raise _WrongError(PARAMS, str(error)) from error
+                within = _number(params, "within", 0)
+                if within > LONGEST_WAIT:
+                    raise _WrongError(PARAMS, f"within: at most {LONGEST_WAIT} seconds")
                 with self._turn:
-                    return _told(self._applier.apply(read, who, tell))
+                    outcome = self._applier.apply(read, who, tell, within)
+                self._begun.set()
+                return _told(outcome)
+            case "keep":
+                with self._turn:
+                    return _told(self._applier.keep(_number(params, "entry")))
             case "undo":
                 with self._turn:
                     return _told(self._applier.undo(_number(params, "entry")))
@@ -200,6 +228,7 @@ def entry_row(record: Record) -> dict[str, Any]:
         "said": record.said,
         "steps": [each.describe() for each in record.plan.operations],
         "why": record.plan.why,
+        "until": record.until,
     }
 
 

@@ -33,8 +33,16 @@ _STATUS = {
     metavar="NAME",
     help="What gets worse, by its name as the rehearsal tells it: done all the same.",
 )
+@click.option(
+    "--unless-kept",
+    "minutes",
+    type=click.IntRange(0, 1440),
+    default=0,
+    metavar="MINUTES",
+    help="Take it back by itself unless `ecumen keep` is said within so many minutes.",
+)
 @click.option("--who", default="", help="Whoever asks for it, for the ledger.")  # fmt: skip
-def apply(plan: str, survey_file: str | None, yes: tuple[str, ...], who: str) -> int:
+def apply(plan: str, survey_file: str | None, yes: tuple[str, ...], minutes: int, who: str) -> int:
     """Rehearses a plan, and does it: each step is written down before it is done, and where the
     server is not as the plan expects it nothing is changed. What makes something worse is done only
     with --although for each. Exit status 1 where it was begun and taken back.
@@ -55,8 +63,11 @@ def apply(plan: str, survey_file: str | None, yes: tuple[str, ...], who: str) ->
         raise PlanError(
             f"nothing was done: it makes something worse; to do it all the same: {names}"
         )
-    asked = {"plan": text.decode("utf-8", "replace"), "who": who}
-    return ended(call("apply", asked, _progress))
+    asked = {"plan": text.decode("utf-8", "replace"), "who": who, "within": 60 * minutes}
+    outcome = call("apply", asked, _progress)
+    if minutes and outcome["state"] == "done" and outcome["entry"]:
+        warn(f"taken back in {minutes} minutes, unless you say: ecumen keep {outcome['entry']}")
+    return ended(outcome)
 
 
 def ended(outcome: dict[str, Any]) -> int:

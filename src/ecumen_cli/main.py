@@ -13,8 +13,9 @@ from ecumen_cli import exit as statuses
 from ecumen_cli.said import warn
 
 COMMANDS = (
-    "agent", "apply", "audit", "compare", "context", "demo", "follow", "install-service", "label",
-    "ledger", "load", "people", "reach", "rehearse", "serve", "sites", "survey", "tally", "undo",
+    "agent", "apply", "audit", "compare", "context", "demo", "follow", "install-service", "keep",
+    "label", "ledger", "load", "people", "reach", "rehearse", "serve", "sites", "survey", "tally",
+    "undo",
 )  # fmt: skip
 
 

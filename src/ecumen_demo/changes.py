@@ -170,13 +170,18 @@ def agent(folder: Path, method: str, params: dict[str, Any], progress: Progress)
     at = float(params.get("at", hands.survey.taken_at))
     one = Applier(ledger, hands, BOUNDS, str(folder), try_out, lambda: at)
     try:
+        if one.lapse() is not None:
+            _keep(folder, hands)
         match method:
             case "apply":
                 plan = read_plan(params["plan"])
                 operations = plan.operations
-                outcome = one.apply(plan, str(params.get("who", "")), progress)
+                who, within = str(params.get("who", "")), int(params.get("within", 0))
+                outcome = one.apply(plan, who, progress, within)
                 _keep(folder, hands)
                 return asdict(outcome)
+            case "keep":
+                return asdict(one.keep(int(params["entry"])))
             case "undo":
                 outcome = one.undo(int(params["entry"]))
                 _keep(folder, hands)

@@ -47,6 +47,7 @@ urlpatterns = [
     path("api/plans/<number:number>/apply", plans.ApplyView.as_view()),
     path("api/ledger", plans.LedgerView.as_view()),
     path("api/ledger/<number:number>/undo", plans.UndoView.as_view()),
+    path("api/ledger/<number:number>/keep", plans.KeepView.as_view()),
     path("api/jobs", jobs.JobsView.as_view()),
     path("api/jobs/<number:number>", jobs.JobView.as_view()),
     path("api/surveys/<str:survey>/sites", sites.SitesView.as_view()),

@@ -80,6 +80,7 @@ def test_a_dark_home_comes_back_by_keyboard_and_is_taken_back(
     # What gets worse needs a yes.
     page.get_by_role("checkbox", name="Although").focus()
     page.keyboard.press("Space")
+    page.get_by_role("radio", name="10 minutes").check()
     pressed(page, "Do it")
     doing = page.get_by_role("region", name="What is being done")
     expect(doing).to_contain_text("…")
@@ -91,6 +92,11 @@ def test_a_dark_home_comes_back_by_keyboard_and_is_taken_back(
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="As rehearsed")).to_be_visible()
     expect(page.get_by_role("article")).to_contain_text("2031-04-15")
+    kept = page.get_by_role("region", name="Keep it")
+    expect(kept).to_contain_text("taken back by itself at")
+    pressed(page, "Keep it")
+    expect(kept).to_be_hidden()
+    expect(page.get_by_role("article")).to_contain_text("It was kept")
     pressed(page, "Take it back")
     expect(doing).to_contain_text("Done, and the server was surveyed anew.")
     assert home(application) == 403

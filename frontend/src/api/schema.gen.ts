@@ -56,6 +56,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/ledger/{number}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Has an entry stay that would be taken back. */
+        post: operations["ledger_keep_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/ledger/{number}/undo": {
         parameters: {
             query?: never;
@@ -664,11 +681,16 @@ export interface components {
             /** @default false */
             together: boolean;
         };
-        /** @description although: what gets worse, by its names. password: asked again after some minutes. */
+        /**
+         * @description although: what gets worse, by its names. password: asked again after some minutes. minutes:
+         *     after which it is taken back unless somebody keeps it; 0: it stays.
+         */
         ApplyRequest: {
             although?: string[];
             /** @default  */
             password: string;
+            /** @default 0 */
+            minutes: number;
         };
         AskedAddress: {
             method: string;
@@ -800,7 +822,10 @@ export interface components {
             files: number;
             type: string | null;
         };
-        /** @description at: seconds since 1970, UTC. state: done, undone, taken back, refused, begun, going back. */
+        /**
+         * @description at: seconds since 1970, UTC. state: done, undone, taken back, refused, begun, going back.
+         *     until: when it is taken back unless somebody keeps it, by the server's clock.
+         */
         Entry: {
             id: number;
             at: number;
@@ -811,6 +836,7 @@ export interface components {
             steps: string[];
             why: string[];
             checked: components["schemas"]["Checked"][];
+            until: number | null;
         };
         Evidence: {
             file?: string | null;
@@ -1720,6 +1746,30 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Ledger"];
                 };
+            };
+        };
+    };
+    ledger_keep_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ApplyRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

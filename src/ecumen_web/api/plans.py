@@ -105,7 +105,9 @@ class PlanChangeSerializer(serializers.Serializer[object]):
 
 
 class ApplySerializer(serializers.Serializer[object]):
-    """although: what gets worse, by its names. password: asked again after some minutes."""
+    """although: what gets worse, by its names. password: asked again after some minutes. minutes:
+    after which it is taken back unless somebody keeps it; 0: it stays.
+    """
 
     although = serializers.ListField(
         child=serializers.CharField(max_length=1000), max_length=1000, required=False, default=list
@@ -113,6 +115,7 @@ class ApplySerializer(serializers.Serializer[object]):
     password = serializers.CharField(
         max_length=500, trim_whitespace=False, required=False, default="", allow_blank=True
     )
+    minutes = serializers.IntegerField(min_value=0, max_value=1440, required=False, default=0)
 
 
 class PlansView(APIView):
@@ -202,8 +205,12 @@ class ApplyView(APIView):
         given.is_valid(raise_exception=True)
         confirm(request, given.validated_data["password"])
         plan = get_object_or_404(PlanRecord, pk=number, entry=None)
-        who = request.user.get_username()
-        asked = {"method": "apply", "who": who, "although": given.validated_data["although"]}
+        asked = {
+            "method": "apply",
+            "who": request.user.get_username(),
+            "although": given.validated_data["although"],
+            "within": 60 * given.validated_data["minutes"],
+        }
         return Response(JobSerializer(ask_for_change(plan, asked)).data, status=202)
 
 
@@ -340,7 +347,9 @@ def _line(finding: Finding) -> FindingLine:
 
 
 class EntrySerializer(serializers.Serializer[object]):
-    """at: seconds since 1970, UTC. state: done, undone, taken back, refused, begun, going back."""
+    """at: seconds since 1970, UTC. state: done, undone, taken back, refused, begun, going back.
+    until: when it is taken back unless somebody keeps it, by the server's clock.
+    """
 
     id = serializers.IntegerField()
     at = serializers.IntegerField()
@@ -351,6 +360,7 @@ class EntrySerializer(serializers.Serializer[object]):
     steps = serializers.ListField(child=serializers.CharField())
     why = serializers.ListField(child=serializers.CharField())
     checked = CheckedSerializer(many=True)
+    until = serializers.IntegerField(allow_null=True)
 
 
 class LedgerSerializer(serializers.Serializer[object]):
@@ -393,3 +403,17 @@ class UndoView(APIView):
         confirm(request, given.validated_data["password"])
         asked = {"method": "undo", "entry": number, "who": request.user.get_username()}
         return Response(JobSerializer(ask_for_change(None, asked)).data, status=202)
+
+
+class KeepView(APIView):
+    @extend_schema(parameters=[_NUMBER], request=ApplySerializer, responses={204: None})
+    def post(self, request: Request, number: int) -> Response:
+        """Has an entry stay that would be taken back."""
+        given = ApplySerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        confirm(request, given.validated_data["password"])
+        try:
+            asked_of_agent(survey_of("latest"), "keep", {"entry": number}, lambda *step: None)
+        except EcumenError as error:
+            raise ValidationError({"detail": str(error)}) from error
+        return Response(status=204)

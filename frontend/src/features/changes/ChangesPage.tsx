@@ -6,7 +6,7 @@ import { Failed, Note, Waiting } from "../../ui/States";
 import { EntryView } from "./EntryView";
 import { PlanView } from "./PlanView";
 import { STATES } from "./present";
-import { type Entry, ledgerQuery } from "./queries";
+import { type Entry, ledgerQuery, waits } from "./queries";
 
 /** Plans that are being written, and the ledger of what was done. */
 export function ChangesPage() {
@@ -87,7 +87,8 @@ function Ledger({ entries, chosen }: { entries: Entry[]; chosen: Entry | undefin
           >
             <span className="block break-words">{cut(entry.title, 80)}</span>
             <span className="text-sm text-faint">
-              {entry.state}, {moment(new Date(entry.at * 1000).toISOString())}
+              {waits(entry) ? "waits to be kept" : entry.state},{" "}
+              {moment(new Date(entry.at * 1000).toISOString())}
             </span>
           </Link>
         </li>

@@ -19,6 +19,7 @@ export function Doing({ plan, found }: Props) {
   const [params, setParams] = useSearchParams();
   const apply = useApply(plan.id);
   const [yes, setYes] = useState<string[]>([]);
+  const [minutes, setMinutes] = useState(0);
   const job = params.get("job");
   if (job) return <Progress id={Number(job)} plan={plan.id} />;
   if (!found || plan.entry !== null) return null;
@@ -26,7 +27,7 @@ export function Doing({ plan, found }: Props) {
   const nothing = found.standings.every((each) => each === "done");
   const go = (password: string) =>
     apply.mutate(
-      { although: yes, password },
+      { although: yes, password, minutes },
       { onSuccess: (started) => setParams({ plan: String(plan.id), job: String(started.id) }) },
     );
   return (
@@ -49,6 +50,7 @@ export function Doing({ plan, found }: Props) {
           </span>
         </label>
       ))}
+      {!found.stale && !nothing && <Within minutes={minutes} set={setMinutes} />}
       <Confirm
         label="Do it"
         disabled={found.stale || nothing || worse.length > 0 || apply.isPending}
@@ -65,6 +67,33 @@ export function Doing({ plan, found }: Props) {
               : "Each step is written down before it is done, and all of it can be taken back."}
       </p>
     </section>
+  );
+}
+
+const WITHIN: ReadonlyArray<readonly [minutes: number, words: string]> = [
+  [0, "it stays"],
+  [2, "2 minutes"],
+  [10, "10 minutes"],
+  [60, "an hour"],
+];
+
+/** For those who might lock themselves out: what nobody keeps is taken back by itself. */
+function Within({ minutes, set }: { minutes: number; set: (minutes: number) => void }) {
+  return (
+    <fieldset className="mt-1 flex flex-wrap items-baseline gap-x-4">
+      <legend className="float-left mr-1">Unless it is kept, taken back by itself after</legend>
+      {WITHIN.map(([count, words]) => (
+        <label key={count} className="flex items-baseline gap-1.5">
+          <input
+            type="radio"
+            name="within"
+            checked={minutes === count}
+            onChange={() => set(count)}
+          />
+          {count === 0 ? `never: ${words}` : words}
+        </label>
+      ))}
+    </fieldset>
   );
 }
 

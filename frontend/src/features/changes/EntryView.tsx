@@ -4,7 +4,7 @@ import { moment, plural } from "../../lib/text";
 import { Prose } from "../../ui/Prose";
 import { Confirm, Progress } from "./Doing";
 import { STATES } from "./present";
-import { type Entry, useUndo } from "./queries";
+import { type Entry, useKeep, useUndo, waits } from "./queries";
 
 /** An entry of the ledger: what was done, how it went, and taking it back. */
 export function EntryView({ entry }: { entry: Entry }) {
@@ -22,6 +22,7 @@ export function EntryView({ entry }: { entry: Entry }) {
         <span className="font-medium">{entry.state}</span>
         <span className="ml-3">{entry.said}</span>
       </p>
+      {waits(entry) && <Keep entry={entry} />}
       {entry.checked.length > 0 && (
         <section aria-label="Asked afterwards" className="mb-5">
           <h2 className="font-medium">
@@ -61,6 +62,24 @@ export function EntryView({ entry }: { entry: Entry }) {
         </ol>
       </section>
     </article>
+  );
+}
+
+function Keep({ entry }: { entry: Entry }) {
+  const keep = useKeep(entry.id);
+  const until = moment(new Date((entry.until ?? 0) * 1000).toISOString());
+  return (
+    <section aria-label="Keep it" className="mb-5 border-l-4 border-dotted border-unsure pl-3">
+      <p>
+        Unless it is kept, it is taken back by itself at <span className="mono">{until}</span>.
+      </p>
+      <Confirm
+        label="Keep it"
+        disabled={keep.isPending}
+        error={keep.error}
+        go={(password) => keep.mutate({ password })}
+      />
+    </section>
   );
 }
 

@@ -9,7 +9,13 @@ export type Job = Schemas["Job"];
 export const ledgerQuery = queryOptions({
   queryKey: ["ledger"],
   queryFn: async () => take(await client.GET("/api/ledger")),
+  // What waits to be kept is taken back by itself.
+  refetchInterval: (query) => (query.state.data?.entries.some(waits) ? 2000 : false),
 });
+
+export function waits(entry: Entry): boolean {
+  return entry.state === "done" && entry.until !== null;
+}
 
 export const rehearsalQuery = (id: number, changed: string) =>
   queryOptions({
@@ -61,6 +67,7 @@ export function useThrowAway(id: number) {
 interface Said {
   although?: string[];
   password: string;
+  minutes?: number;
 }
 
 export function useApply(id: number) {
@@ -69,7 +76,7 @@ export function useApply(id: number) {
       take(
         await client.POST("/api/plans/{number}/apply", {
           params: { path: { number: id } },
-          body: { although: [], ...said },
+          body: { although: [], minutes: 0, ...said },
         }),
       ),
   });
@@ -81,8 +88,22 @@ export function useUndo(entry: number) {
       take(
         await client.POST("/api/ledger/{number}/undo", {
           params: { path: { number: entry } },
-          body: { although: [], ...said },
+          body: { although: [], minutes: 0, ...said },
         }),
       ),
+  });
+}
+
+export function useKeep(entry: number) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async (said: Said) => {
+      const answer = await client.POST("/api/ledger/{number}/keep", {
+        params: { path: { number: entry } },
+        body: { although: [], minutes: 0, ...said },
+      });
+      if (!answer.response.ok) take(answer);
+    },
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["ledger"] }),
   });
 }
