@@ -22,6 +22,7 @@ from ecumen.operations.owner import Owner, OwningGroup
 from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
+from ecumen.operations.running import Start, Stop
 from ecumen.operations.switch import Switch
 from ecumen_agent.bounds import Bounds, BoundsError, read_bounds
 from ecumen_agent.lines import LineError, read_lines
@@ -87,7 +88,7 @@ WAYS: list[Operation] = [
     Rename(f"{SITE}/x", f"{HTTPD}/x.conf", "file 0644 0:0"),
     Rename(f"{HTTPD}/x.conf", f"{SITE}/x", "file 0644 0:0"),
     Rename(f"{SITE}/x", "/etc/cron.d/x", "file 0644 0:0"),
-    Rename("/etc/shadow", f"{SITE}/x", "file 0644 0:0"), Reload("sshd"),
+    Rename("/etc/shadow", f"{SITE}/x", "file 0644 0:0"), Reload("sshd"), Stop("sshd"), Start("sshd"),
     *map(httpd, (
         "ErrorLog /etc/cron.d/x", 'ErrorLog "|/bin/sh -c id"', "ErrorLog '||id'", "CustomLog |id x",
         "CustomLog /var/log/apache2/../../../etc/cron.d/x combined", "ErrorLog syslog:x",
@@ -138,7 +139,7 @@ GOOD: list[Operation] = [
     Link("/etc/apache2/sites-enabled/x.conf", "../sites-available/x.conf"),
     Link("/etc/nginx/sites-enabled/x", "/etc/nginx/sites-available/x"),
     Remove("/etc/nginx/sites-enabled/x", "link 0777 0:0 -> /etc/nginx/sites-available/x"),
-    Rename(f"{HTTPD}/x.conf", f"{HTTPD}/y.conf", "file 0644 0:0"), Reload("httpd"),
+    Rename(f"{HTTPD}/x.conf", f"{HTTPD}/y.conf", "file 0644 0:0"), Reload("httpd"), Start("httpd"),
     file(f"{SITE}/index.html", "<p>", "0644", 1001, 1001),
     Switch("httpd_enable_homedirs", "off", "on"),
     Context(f"{SITE}/x", "", "system_u:object_r:httpd_sys_content_t:s0"),

@@ -47,6 +47,8 @@ class PlainHands:
     def switch(self, name: str) -> bool | None:
         return self.switches.get(name)
 
+    def running(self, engine: str) -> None: ...
+
     def set_mode(self, entry: Entry, mode: int) -> None:
         Path(entry.path).chmod(mode)
 

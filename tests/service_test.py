@@ -11,17 +11,23 @@ import urllib.error
 import urllib.request
 from collections.abc import Callable
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import pytest
 
+from ecumen.audit.scene import Scene
 from ecumen.operations import Operation, Plan, PlanGround
 from ecumen.operations.file import File
 from ecumen.operations.link import Link
 from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
+from ecumen.operations.running import Start, Stop
+from ecumen.passage import Follower
+from ecumen.rehearsal import rehearse
 from ecumen_agent.applier import Applier, Outcome
 from ecumen_agent.bounds import Bounds
 from ecumen_agent.ledger import Ledger, State
+from ecumen_machine import take_survey
 from ecumen_machine.hands import MachineHands
 from tests.apart import on_a_machine_of_its_own
 
@@ -195,6 +201,44 @@ def test_what_fails_at_the_reload_alone_is_taken_back(kind: str) -> None:
     assert everything() == before
     assert Path(f"/proc/{pid}").exists()
     assert asked("first.test") is not None
+
+
+@pytest.mark.parametrize("kind", ["httpd", "nginx"])
+@on_a_machine_of_its_own
+def test_a_site_moves_to_another_port_and_its_engine_stops_and_starts(kind: str) -> None:
+    """What is rehearsed comes of it, where nothing listened when the survey was taken, too."""
+    one = started(kind)
+    Path("/etc/hosts").write_text("127.0.0.1 localhost first.test choir.test\n")
+    text = TEXTS[kind]("choir.test", "/srv/choir", "")
+    assert site(kind, one, text).state is State.DONE
+    path = f"{FOLDERS[kind]}/choir.conf"
+    moved = File.of(one.hands, path, text.replace(":80", ":8081").encode())
+    ports = "/etc/apache2/ports.conf"
+    listen = b"Listen 127.0.0.1:80\nListen 127.0.0.1:8081\n"
+    more = [File.of(one.hands, ports, listen)] if kind == "httpd" else []
+    plans = {
+        "closes opens": (moved, *more, Reload(kind)),
+        "closes": (Stop(kind),),
+        "opens": (Start(kind),),
+    }
+    entries = []
+    for fates, operations in plans.items():
+        found = rehearse(Scene(Follower(take_survey([]))), operations)
+        told = [each for each in found.addresses if "choir" in each.of]
+        assert sorted({each.fate.value for each in told}) == fates.split(), found
+        outcome = one.apply(Plan("x", PlanGround("here", 0), operations), "test")
+        assert outcome.state is State.DONE, outcome
+        entries.append(outcome.entry)
+        for each in found.addresses:
+            port = urlsplit(each.url).port or 80
+            assert asked(urlsplit(each.url).hostname or "", port) == each.after.status, each
+    assert asked("choir.test", 8081) == 200
+    again = one.apply(Plan("x", PlanGround("here", 0), (Start(kind),)), "test")
+    assert again.entry == 0
+    for entry, answers in zip(reversed(entries), (False, True, True), strict=True):
+        assert one.undo(entry).state is State.UNDONE
+        assert (asked("first.test") is not None) is answers
+    assert asked("choir.test") == 200
 
 
 @on_a_machine_of_its_own

@@ -16,6 +16,7 @@ from ecumen.errors import ChangedError, EcumenError
 from ecumen.operations import Before, Hands, Operation, Plan, Standing
 from ecumen.operations.plan import standings
 from ecumen.operations.reload import Reload
+from ecumen.operations.running import Running, Start
 from ecumen_agent.bounds import Bounds
 from ecumen_agent.ledger import Ledger, Record, State
 from ecumen_agent.resting import meet, replaces, resting, touches
@@ -218,12 +219,13 @@ class Applier:
 
         def change() -> None:
             for operation in operations:
-                if not operation.follows and operation.standing(self.hands) is Standing.DUE:
+                acts = operation.follows or isinstance(operation, Running)
+                if not acts and operation.standing(self.hands) is Standing.DUE:
                     operation.forward(self.hands, operation.keep(self.hands))
 
         doubts = []
         for operation in operations:
-            if isinstance(operation, Reload):
+            if isinstance(operation, Reload | Start):
                 progress(f"try out {operation.engine}", 0, len(operations))
                 try:
                     self._try_out(operation.engine, change)

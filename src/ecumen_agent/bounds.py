@@ -30,6 +30,7 @@ from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
 from ecumen.operations.revoke import AclRevoke
+from ecumen.operations.running import Running
 from ecumen.operations.switch import Switch
 from ecumen.survey import parse_acl
 from ecumen_agent.lines import LineError, Places, check_lines
@@ -92,7 +93,7 @@ class Bounds:
                 self._remove(operation)
             case Rename():
                 self._rename(operation)
-            case Reload():
+            case Reload() | Running():
                 if operation.engine not in self.configuration:
                     raise _beyond(operation.describe(), "it is none of the engines here")
             case _:

@@ -15,6 +15,7 @@ from ecumen.operations.owner import Owner, OwningGroup
 from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
+from ecumen.operations.running import Running
 from ecumen.operations.switch import Switch
 from ecumen_agent.ledger import Record
 
@@ -48,6 +49,8 @@ def touches(operation: Operation) -> Iterator[Touch]:
             yield operation.to, True
         case Folder() | Link() | File() | Remove():
             yield operation.path, True
+        case Running():
+            yield f"engine {operation.engine}", False
         case Reload():
             return
         case _:
@@ -66,6 +69,8 @@ def replaces(later: Operation, one: Operation) -> bool:
             return alone and type(later) is type(one) and later.path == one.path
         case Switch() | Rename():
             return type(later) is type(one) and set(touches(later)) == set(touches(one))
+        case Running():
+            return isinstance(later, Running) and later.engine == one.engine
         case Folder() | Link() | File() | Remove():
             return isinstance(later, _CONTENT) and later.path == one.path
         case _:

@@ -11,6 +11,7 @@ from itertools import count
 from pathlib import Path
 from typing import Any
 
+from ecumen.engines.engine import renewed
 from ecumen.errors import ChangedError
 from ecumen.operations import Operation, Standing, read_plan
 from ecumen.operations.acl import AclState
@@ -20,6 +21,7 @@ from ecumen.operations.making import placed
 from ecumen.operations.mode import with_mode
 from ecumen.operations.trial import Trial
 from ecumen.passage import Follower
+from ecumen.rehearsal.listening import listening
 from ecumen.survey import (
     Acl,
     Delta,
@@ -142,10 +144,19 @@ class SurveyHands(Trial):
         time.sleep(self._pause)
         self.reloaded.add(engine)
 
+    def run(self, engine: str, on: bool) -> None:
+        time.sleep(self._pause)
+        self.add(Delta(running={engine: on}))
+
     @property
     def done(self) -> Survey:
         """The survey as it has become."""
-        return after(self.survey, self.delta)
+        found = after(self.survey, self.delta)
+        if not self.reloaded and not self.delta.running:
+            return found
+        before = Follower(self.survey).engines
+        doors = listening(before, renewed(before, found), found.listeners)
+        return after(found, Delta(listeners=doors))
 
 
 def agent(folder: Path, method: str, params: dict[str, Any], progress: Progress) -> Any:
@@ -214,7 +225,7 @@ def _keep(folder: Path, hands: SurveyHands) -> None:
     before = loaded(folder)
     _write(folder / NOW, hands.done)
     delta = hands.delta
-    if not hands.reloaded:
+    if not hands.reloaded and not delta.running:
         delta = Delta(delta.entries, switches=delta.switches)
         _write(folder / LOADED, after(before, delta))
     else:

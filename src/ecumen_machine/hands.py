@@ -232,6 +232,13 @@ class MachineHands:
         """Raises ServiceError."""
         service.reload(engine)
 
+    def running(self, engine: str) -> bool | None:
+        return service.is_running(engine)
+
+    def run(self, engine: str, on: bool) -> None:
+        """Raises ServiceError."""
+        (service.start if on else service.stop)(engine)
+
     def _aside_made(self, there: str) -> None:
         folder = there.rpartition("/")[0]
         if self.entry(folder) is None:

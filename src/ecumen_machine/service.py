@@ -30,6 +30,7 @@ from ecumen_machine.ground import Ground
 
 STARTS_WITHIN = 15.0  # seconds
 RELOADS_WITHIN = 30.0  # seconds
+STOPS_WITHIN = 20.0  # seconds
 _STEP = 0.02  # seconds
 _LOGS = "/var/log"
 _MOST_SAID = 4000  # bytes of a log's end
@@ -202,6 +203,78 @@ def reload(kind: str) -> None:
     raise ServiceError(
         f"{kind} has not taken up its new configuration within {RELOADS_WITHIN:.0f} s"
     )
+
+
+# --- starting and stopping ---
+
+
+def is_running(kind: str) -> bool | None:
+    """None where it is not installed here."""
+    try:
+        return programs.running(Installed.of(kind).program) is not None
+    except ServiceError:
+        return None
+
+
+def start(kind: str) -> None:
+    """Starts an engine as this system does, and waits until all its ports answer. Raises
+    ServiceError.
+    """
+    engine = Installed.of(kind)
+    unit = _unit(engine)
+    command = engine.command() if unit is None else ["systemctl", "start", "--", unit]
+    done = subprocess.run(
+        command, env=engine.environment, stdin=subprocess.DEVNULL, capture_output=True
+    )
+    until = time.monotonic() + STARTS_WITHIN
+    while not done.returncode and time.monotonic() < until:
+        now = programs.running(engine.program)
+        if now is not None and _workers(psutil.Process(now.pid)) and _listens([now.pid]):
+            _all_answer(kind, now.pid)
+            return
+        time.sleep(_STEP)
+    said = done.stderr.decode("utf-8", "replace").strip()
+    raise ServiceError(f"{kind} did not start: {said or 'it says nothing'}")
+
+
+def stop(kind: str) -> None:
+    """Stops an engine once whom it serves is served, at last without. Raises ServiceError."""
+    engine = Installed.of(kind)
+    now = programs.running(engine.program)
+    if now is None:
+        return
+    master = psutil.Process(now.pid)
+    unit = _unit(engine)
+    if unit is not None:
+        # It would be started again by what watches over it.
+        command = ["systemctl", "stop", "--", unit]
+        subprocess.run(command, stdin=subprocess.DEVNULL, capture_output=True)
+    with suppress(psutil.NoSuchProcess):
+        master.send_signal(signal.SIGWINCH if kind == "httpd" else signal.SIGQUIT)
+        if not _ends(master, STOPS_WITHIN):
+            master.send_signal(signal.SIGTERM)
+            if not _ends(master, STOPS_WITHIN):
+                raise ServiceError(f"{kind} does not end")
+
+
+def _ends(process: psutil.Process, within: float) -> bool:
+    until = time.monotonic() + within
+    while time.monotonic() < until:
+        if not process.is_running() or process.status() == psutil.STATUS_ZOMBIE:
+            return True
+        time.sleep(_STEP)
+    return False
+
+
+def _unit(engine: Installed) -> str | None:
+    """The service that the system knows it by; None where it has no such thing."""
+    if not os.path.isdir("/run/systemd/system"):
+        return None
+    name = os.path.basename(engine.program)
+    known = subprocess.run(
+        ["systemctl", "cat", "--", f"{name}.service"], stdin=subprocess.DEVNULL, capture_output=True
+    )
+    return None if known.returncode else f"{name}.service"
 
 
 def _all_answer(kind: str, pid: int) -> None:

@@ -68,6 +68,7 @@ class Engine(Protocol):
     kind: what it is called. programs: what its processes are called. error_type: the content type
     of its own page of an error. upstream_fails: the status where what it hands on to may not be
     reached. listens_by_site: a site's own lines have it listen, and none beside them.
+    wildcard: what it is bound to where it listens at all addresses, on a machine with both kinds.
     """
 
     kind: str
@@ -75,6 +76,7 @@ class Engine(Protocol):
     error_type: str
     upstream_fails: int
     listens_by_site: bool
+    wildcard: str
     record: EngineRecord
     confinement: Confinement
 

@@ -43,6 +43,9 @@ class Looking(Protocol):
     def switch(self, name: str) -> bool | None:
         """How a switch of the policy stands; None where that is not known."""
 
+    def running(self, engine: str) -> bool | None:
+        """Whether an engine runs; None where that is not known."""
+
 
 class Hands(Looking, Protocol):
     """A server that can be changed. No link is followed. Each raises OSError, ChangedError where an
@@ -92,6 +95,9 @@ class Hands(Looking, Protocol):
 
     def reload(self, engine: str) -> None:
         """An engine reads its configuration again, and that is proven."""
+
+    def run(self, engine: str, on: bool) -> None:
+        """Starts an engine, or stops it; which is proven, too."""
 
 
 class Standing(StrEnum):

@@ -27,6 +27,7 @@ from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
 from ecumen.operations.revoke import AclRevoke
+from ecumen.operations.running import Start, Stop
 from ecumen.operations.switch import Switch
 from ecumen.operations.trial import Trial
 from ecumen.survey import Survey
@@ -53,6 +54,8 @@ KINDS = _by_name(
     File,
     Remove,
     Reload,
+    Start,
+    Stop,
 )
 
 

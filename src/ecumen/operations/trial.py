@@ -19,6 +19,7 @@ class Trial:
         self._texts: dict[str, bytes | None] = {}
         self._children: dict[str, list[str]] = {}
         self._switches: dict[str, bool] = {}
+        self._running: dict[str, bool] = {}
 
     def entry(self, path: str) -> Entry | None:
         if path in self._entries:
@@ -56,6 +57,9 @@ class Trial:
     def switch(self, name: str) -> bool | None:
         return self._switches[name] if name in self._switches else self._base.switch(name)
 
+    def running(self, engine: str) -> bool | None:
+        return self._running[engine] if engine in self._running else self._base.running(engine)
+
     def add(self, delta: Delta) -> None:
         for path, entry in delta.entries.items():
             # The folder's own list of the survey is not touched: a trial costs what the plan
@@ -65,12 +69,17 @@ class Trial:
             self._entries[path] = entry
         self._texts.update(delta.texts)
         self._switches.update(delta.switches)
+        self._running.update(delta.running)
 
     @property
     def delta(self) -> Delta:
         """All that is different."""
-        changed = dict(self._entries), dict(self._texts), dict(self._switches)
-        return Delta(changed[0], texts=changed[1], switches=changed[2])
+        return Delta(
+            dict(self._entries),
+            texts=dict(self._texts),
+            switches=dict(self._switches),
+            running=dict(self._running),
+        )
 
 
 class Surveyed:
@@ -100,6 +109,9 @@ class Surveyed:
     def switch(self, name: str) -> bool | None:
         policy = self._survey.labels.policy
         return None if policy is None else policy.active.get(name)
+
+    def running(self, engine: str) -> bool | None:
+        return next((each.running for each in self._survey.engines if each.kind == engine), None)
 
 
 def simulated(survey: Survey, operations: Iterable[Operation]) -> Delta:

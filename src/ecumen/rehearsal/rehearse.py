@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from ecumen.audit import Audit
@@ -26,6 +26,7 @@ from ecumen.operations.trial import simulated
 from ecumen.passage import Follower, Request
 from ecumen.passage.request import escaped_path
 from ecumen.rehearsal.carrying import carried
+from ecumen.rehearsal.listening import listening
 from ecumen.survey import Delta, Kind, after
 
 MOST_WITHIN = 200  # paths below a folder that are looked at
@@ -209,7 +210,13 @@ def rehearse(
     ]
     delta = simulated(survey, due)
     changed = after(survey, delta)
-    then = Scene(Follower(changed, renewed(follower.engines, changed)))
+    engines = renewed(follower.engines, changed)
+    doors = listening(follower.engines, engines, survey.listeners)
+    if doors:
+        delta = replace(delta, listeners=doors)
+        changed = after(changed, Delta(listeners=doors))
+        engines = renewed(engines, changed)
+    then = Scene(Follower(changed, engines))
     scenes = before, then
     found_before = known or audit(before, progress, spread)
     before.look(spread)
@@ -288,6 +295,13 @@ def _asked(
         seen.add(request.key)
         was = _said(before, before.ask(request)) if _was_claimed(before, then, site) else NOBODYS
         yield site, True, request, was, _said(then, then.front(site))
+    for site in then.sites:
+        # One that is bound elsewhere has a front page there.
+        front = then.front(site)
+        if front.request.key not in seen:
+            seen.add(front.request.key)
+            outcomes = _said(before, before.ask(front.request)), _said(then, front)
+            yield site, True, front.request, *outcomes
     most = len(seen) + MOST_ASKED
     for site, request in _inside(scenes, delta):
         # Of a new site its front page tells.

@@ -29,7 +29,7 @@ class Delta:
 
     entries: by path. texts: of configuration files, by path. accounts, groups: by name. names: by
     the name in lower case. listeners: by address and port. rules: the texts of the contexts' rules,
-    by file name. switches: of the policy, by name.
+    by file name. switches: of the policy, by name. running: whether engines do, by their kinds.
     """
 
     entries: Mapping[str, Entry | None] = field(default_factory=dict)
@@ -40,6 +40,7 @@ class Delta:
     listeners: Mapping[tuple[str, int], Listener | None] = field(default_factory=dict)
     rules: Mapping[str, str | None] = field(default_factory=dict)
     switches: Mapping[str, bool] = field(default_factory=dict)
+    running: Mapping[str, bool] = field(default_factory=dict)
 
     def then(self, later: Delta) -> Delta:
         """Both, of which the later one stands where they say different things."""
@@ -63,6 +64,11 @@ def after(survey: Survey, delta: Delta) -> Survey:
     if delta.listeners:
         at = delta.listeners
         changed["listeners"] = _listed(survey.listeners, lambda x: (x.address, x.port), at)
+    if delta.running:
+        changed["engines"] = tuple(
+            replace(each, running=delta.running[each.kind]) if each.kind in delta.running else each
+            for each in survey.engines
+        )
     labels = survey.labels
     if delta.rules:
         labels = replace(labels, files=_merged(labels.files, delta.rules))

@@ -12,6 +12,8 @@ from ecumen.engines.engine import Engine
 from ecumen.engines.layout import enabled_folders, paired_folders
 from ecumen.operations.link import Link
 from ecumen.operations.quoting import quoted
+from ecumen.operations.reload import Reload
+from ecumen.operations.running import Start
 from ecumen.passage.verdict import Evidence
 from ecumen.survey import Entry, Kind
 from ecumen.survey.archive import LAST_MOMENT
@@ -51,7 +53,10 @@ def stopped(scene: Scene) -> Iterator[Found]:
                 sites,
                 [Evidence(path=engine.record.config)],
                 f"{engine.kind} is not running",
-                remedies=mended(f"Start {engine.kind}, once its check passes"),
+                remedies=mended(
+                    f"Start {engine.kind}, once its check passes",
+                    operations=[Start(engine.kind, engine.programs[0])],
+                ),
             )
 
 
@@ -83,7 +88,10 @@ def not_reloaded(scene: Scene) -> Iterator[Found]:
                 [scene.entry(entry), Evidence(text=f"read on {_moment(record.loaded_at)}")],
                 f"{file} changed on {changed}, and {engine.kind} has not read it since",
                 group=engine.kind,
-                remedies=mended(f"Have {engine.kind} read its configuration again"),
+                remedies=mended(
+                    f"Have {engine.kind} read its configuration again",
+                    operations=[Reload(engine.kind, engine.programs[0])],
+                ),
             )
 
 

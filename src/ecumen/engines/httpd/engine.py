@@ -66,6 +66,7 @@ class HttpdEngine:
     programs: tuple[str, ...] = ("apache2", "httpd")
     error_type = ERROR_PAGE
     listens_by_site = False
+    wildcard = "::"
     upstream_fails = 503
     wants = HttpdWants
     source: SurveySource

@@ -69,6 +69,7 @@ class NginxEngine:
     programs: tuple[str, ...] = ("nginx",)
     error_type = "text/html"
     listens_by_site = True
+    wildcard = "0.0.0.0"
     upstream_fails = 502
     wants = NginxWants
     source: SurveySource
