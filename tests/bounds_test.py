@@ -88,7 +88,8 @@ WAYS: list[Operation] = [
     Rename(f"{SITE}/x", f"{HTTPD}/x.conf", "file 0644 0:0"),
     Rename(f"{HTTPD}/x.conf", f"{SITE}/x", "file 0644 0:0"),
     Rename(f"{SITE}/x", "/etc/cron.d/x", "file 0644 0:0"),
-    Rename("/etc/shadow", f"{SITE}/x", "file 0644 0:0"), Reload("sshd"), Stop("sshd"), Start("sshd"),
+    Rename("/etc/shadow", f"{SITE}/x", "file 0644 0:0"), Reload("sshd"), Stop("sshd"),
+    Start("sshd"),
     *map(httpd, (
         "ErrorLog /etc/cron.d/x", 'ErrorLog "|/bin/sh -c id"', "ErrorLog '||id'", "CustomLog |id x",
         "CustomLog /var/log/apache2/../../../etc/cron.d/x combined", "ErrorLog syslog:x",
