@@ -18,7 +18,7 @@ VIEWS = {
     "users": "/users?by=home&account=ines",
     "neighbours": "/users?view=neighbours",
     "contexts": "/contexts?switch=httpd_read_user_content",
-    "follow-context": "/follow?url=http://lime-kiln.example/&gate=context",
+    "engines": "/engines",
     "follow-ladder": "/follow?url=http://boat-builders.example/",
     "follow-site": "/follow?url=http://choir.example/&gate=site",
     "new-site": "/new-site?owner=ines&name=kite-makers.example",

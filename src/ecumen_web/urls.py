@@ -5,6 +5,7 @@ from django.urls import path, re_path, register_converter
 from ecumen_web.api import (
     bindings,
     changes,
+    engines,
     findings,
     founding,
     jobs,
@@ -65,6 +66,7 @@ urlpatterns = [
     path("api/surveys/<str:survey>/opening", founding.OpeningEndpoint.as_view()),
     path("api/surveys/<str:survey>/users", rights.UsersEndpoint.as_view()),
     path("api/surveys/<str:survey>/contexts", rights.ContextsEndpoint.as_view()),
+    path("api/surveys/<str:survey>/engines", engines.EnginesEndpoint.as_view()),
     path("api/surveys/<str:survey>/neighbours", rights.NeighboursEndpoint.as_view()),
     path("api/surveys/<str:survey>/who", rights.WhoEndpoint.as_view()),
     path("api/surveys/<str:survey>/logs", logs.LogsEndpoint.as_view()),

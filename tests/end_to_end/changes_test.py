@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from urllib.error import HTTPError
 from urllib.request import Request, urlopen
@@ -101,6 +102,25 @@ def test_a_dark_home_comes_back_by_keyboard_and_is_taken_back(
     expect(doing).to_contain_text("Done, and the server was surveyed anew.")
     assert home(application) == 403
     expect(page.get_by_role("article")).to_contain_text("undone")
+
+
+def test_an_engine_is_stopped_and_started_by_keyboard(page: Page, application: Application) -> None:
+    page.keyboard.press("e")
+    engine = page.get_by_role("article", name="nginx")
+    for plan, fate, state in (("stop it", "close", "does not run"), ("start it", "come", "runs")):
+        expect(engine).to_be_visible()
+        button = engine.get_by_role("button", name=f"Plan to {plan}")
+        button.focus()
+        page.keyboard.press("Enter")
+        expect(engine.get_by_text("In the plan")).to_be_visible()
+        page.keyboard.press("g")
+        expect(page.get_by_text(re.compile(f"11 front pages {fate}"))).to_be_visible()
+        for box in page.get_by_role("checkbox", name="Although").all():
+            box.check()
+        pressed(page, "Do it")
+        expect(page.get_by_text("Done, and the server was surveyed anew.")).to_be_visible()
+        page.keyboard.press("e")
+        expect(engine.get_by_text(state, exact=True)).to_be_visible()
 
 
 def test_a_plan_is_named_put_in_order_and_thrown_away(page: Page, application: Application) -> None:

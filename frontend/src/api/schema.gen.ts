@@ -266,6 +266,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/engines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What runs, as whom, what it has read and when, and what would be otherwise by now. */
+        get: operations["surveys_engines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/findings": {
         parameters: {
             query?: never;
@@ -756,6 +773,12 @@ export interface components {
             changes: components["schemas"]["Change"][];
             more: number;
         };
+        ChangedFile: {
+            path: string;
+            /** Format: double */
+            at: number;
+            sites: string[];
+        };
         Changes: {
             passages: components["schemas"]["Changed"];
             sites: components["schemas"]["Changed"];
@@ -821,6 +844,29 @@ export interface components {
             ending: string;
             files: number;
             type: string | null;
+        };
+        EngineState: {
+            kind: string;
+            version: string;
+            config: string;
+            running: boolean | null;
+            passes: boolean | null;
+            said: string;
+            account: string;
+            domain: string;
+            read_at: number | null;
+            seen_at: number;
+            files: number;
+            sites: number;
+            stops_at: string[];
+            doors: components["schemas"]["Heard"][];
+            changed: components["schemas"]["ChangedFile"][];
+            unread: components["schemas"]["UnreadFile"][];
+        };
+        EngineView: {
+            state: components["schemas"]["EngineState"];
+            requests_a_day: number | null;
+            tell: components["schemas"]["TellView"][];
         };
         /**
          * @description at: seconds since 1970, UTC. state: done, undone, taken back, refused, begun, going back.
@@ -1019,6 +1065,12 @@ export interface components {
             count: number;
             requests_a_day: number | null;
             findings: components["schemas"]["BriefFinding"][];
+        };
+        Heard: {
+            address: string;
+            port: number;
+            wanted: boolean;
+            heard: boolean;
         };
         /**
          * @description * `outage` - outage
@@ -1553,6 +1605,13 @@ export interface components {
             sites: string[];
             effects: components["schemas"]["Effect"][];
         };
+        TellView: {
+            what: string;
+            words: string;
+            operation: {
+                [key: string]: unknown;
+            };
+        };
         Template: {
             skeleton: string;
             mode: number;
@@ -1589,6 +1648,10 @@ export interface components {
             code: string;
             reason: string;
             evidence: components["schemas"]["Evidence"][];
+        };
+        UnreadFile: {
+            path: string;
+            why: string;
         };
         UploadRequest: {
             /** Format: binary */
@@ -2166,6 +2229,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ContextsView"];
+                };
+            };
+        };
+    };
+    surveys_engines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EngineView"][];
                 };
             };
         };

@@ -6,6 +6,7 @@ import { sessionQuery } from "../api/session";
 import { BindingsPage } from "../features/bindings";
 import { ChangesPage } from "../features/changes";
 import { ContextsPage } from "../features/contexts";
+import { EnginesPage } from "../features/engines";
 import { FollowPage } from "../features/follow";
 import { NewSitePage } from "../features/founding";
 import { OverviewPage } from "../features/overview";
@@ -71,6 +72,7 @@ function Rooms() {
         <Route path="changes" element={<ChangesPage />} />
         <Route path="users" element={<UsersPage />} />
         <Route path="contexts" element={<ContextsPage />} />
+        <Route path="engines" element={<EnginesPage />} />
         <Route
           path="logs"
           element={

@@ -19,6 +19,7 @@ const PLACES: ReadonlyArray<readonly [word: string, to: string, key: string]> = 
   ["User sites", "/users", "u"],
   ["Contexts", "/contexts", "c"],
   ["Logs", "/logs", "l"],
+  ["Engines", "/engines", "e"],
   ["Changes", "/changes", "g"],
 ];
 

@@ -13,6 +13,7 @@ const KEYS: ReadonlyArray<readonly [string, string]> = [
   ["u", "to User sites"],
   ["c", "to Contexts"],
   ["l", "to Logs"],
+  ["e", "to Engines"],
   ["g", "to Changes"],
   ["n", "a new site"],
   ["?", "this page"],

@@ -29,6 +29,7 @@ export const EVERYWHERE: readonly Place[] = [
   place("Neighbours", "/users?view=neighbours", "who can read or change whose files"),
   place("Contexts", "/contexts", "what the policy lets the web servers do"),
   place("Logs", "/logs", "why requests failed"),
+  place("Engines", "/engines", "what runs, and what it has read"),
   place("Who may", "/who", "what each account may do at a path"),
   place("Changes", "/changes", "plans, and the ledger"),
   place("Surveys", "/surveys", "what is known of the server, and since when"),

@@ -1,0 +1,1 @@
+export { EnginesPage } from "./EnginesPage";
