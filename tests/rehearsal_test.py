@@ -81,6 +81,22 @@ def test_a_page_comes_back_and_its_finding_is_mended() -> None:
     assert any(opening.gains for opening in found.openings)
 
 
+def test_what_visitors_ask_is_asked_too() -> None:
+    """An address that a site serves from elsewhere than its root."""
+    config = f"{CONFIG.replace('DocumentRoot /srv/b', 'DocumentRoot /srv/b{n}Alias /far /srv/a')}"
+    survey = surveyed(config.replace("{n}", "\n"), *[f.replace("0700", "0755") for f in FILES])
+    scene = Scene(Follower(survey))
+    (site,) = [each for each in scene.sites if each.name == "b.test"]
+    request = scene.request_for(site, "/far/index.html")
+    assert request is not None
+    plan = [mode(survey, "/srv/a", "o-x")]
+    url = "http://b.test/far/index.html"
+    assert url not in fates(rehearse(scene, plan))
+    found = rehearse(scene, plan, visited=[(site, request)])
+    assert fates(found)[url] == "closes"
+    assert "b.test" in found.worsened
+
+
 def test_a_page_that_closes_makes_it_worse_and_stands_first() -> None:
     survey = surveyed(CONFIG, *FILES)
     found = of(survey, mode(survey, "/srv/a", "o+x"), mode(survey, "/srv/b/more.html", "go-r"))

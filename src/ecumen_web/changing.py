@@ -22,6 +22,7 @@ from ecumen.rehearsal import Rehearsal, rehearse
 from ecumen_agent import client
 from ecumen_machine.spread import spread
 from ecumen_web.explaining.replies import ask_server
+from ecumen_web.explaining.visited import most_asked
 from ecumen_web.reached import now_at, reach_of
 from ecumen_web.store.models import JobRecord, PlanRecord, SurveyRecord
 from ecumen_web.store.translate import clean
@@ -66,8 +67,10 @@ def _found(file: str) -> Audit:
 def rehearsed(record: SurveyRecord, operations: tuple[Operation, ...]) -> Rehearsal:
     """Raises ChangeError for what the survey does not hold."""
     scene = scene_of(record.file)
+    visited = list(most_asked(record.host, scene))
+    known = _found(record.file)
     try:
-        return rehearse(scene, operations, spread=spread, known=_found(record.file))
+        return rehearse(scene, operations, spread=spread, known=known, visited=visited)
     except LookupError as error:
         raise ChangeError(str(error.args[0] if error.args else error)) from error
 

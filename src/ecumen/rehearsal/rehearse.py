@@ -1,8 +1,8 @@
 """What a plan would change: what visitors get, what accounts may do, what is found wrong.
 
 Nothing is touched: the plan is done on the survey, and both are asked the same. Asked are the front
-page of every site, and every address by which a site serves what the plan changes or what lies in
-it, up to so many.
+page of every site, what visitors ask most, and every address by which a site serves what the plan
+changes or what lies in it, up to so many.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
+from itertools import chain
 
 from ecumen.audit import Audit
 from ecumen.audit.finding import Finding, Impact
@@ -191,12 +192,13 @@ def rehearse(
     progress: Progress = lambda doing, done, total: None,
     spread: Spread = by_itself,
     known: Audit | None = None,
+    visited: Iterable[tuple[Site, Request]] = (),
     *,
     anew: bool = False,
 ) -> Rehearsal:
-    """Rehearses a plan on a survey. known: what is found on it, where that was worked out. anew:
-    what the plan cannot touch is evaluated again as well. Raises LookupError for what the survey
-    does not hold.
+    """Rehearses a plan on a survey. known: what is found on it, where that was worked out. visited:
+    addresses that are asked as well, with the sites that they are of. anew: what the plan cannot
+    touch is evaluated again, too. Raises LookupError for what the survey does not hold.
     """
     follower, survey = before.follower, before.survey
     steps = [
@@ -226,7 +228,7 @@ def rehearse(
     audits = [found_before, audit(then, progress, spread)]
     found, later = ({each.key: each for each in audit.findings} for audit in audits)
     founded = _founded(scenes)
-    asked = list(_asked(scenes, delta, founded, same))
+    asked = list(_asked(scenes, delta, founded, same, visited))
     fared = sorted(_fared(asked), key=lambda each: (_ORDER[each.fate], not each.front, each.url))
     kept = [neighbours(scene) for scene in scenes]
     return Rehearsal(
@@ -275,7 +277,11 @@ def _numbers(scene: Scene, parts: Iterable[Part]) -> set[int]:
 
 
 def _asked(
-    scenes: tuple[Scene, Scene], delta: Delta, founded: Sequence[Site], same: set[int]
+    scenes: tuple[Scene, Scene],
+    delta: Delta,
+    founded: Sequence[Site],
+    same: set[int],
+    visited: Iterable[tuple[Site, Request]],
 ) -> Iterator[_Pair]:
     """Requests, with what comes of each before and after. same: the sites, by their numbers, of
     which the front pages are what they were.
@@ -303,7 +309,7 @@ def _asked(
             outcomes = _said(before, before.ask(front.request)), _said(then, front)
             yield site, True, front.request, *outcomes
     most = len(seen) + MOST_ASKED
-    for site, request in _inside(scenes, delta):
+    for site, request in chain(visited, _inside(scenes, delta)):
         # Of a new site its front page tells.
         if site.subject in new:
             continue
