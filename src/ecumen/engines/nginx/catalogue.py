@@ -16,7 +16,7 @@ NO_EFFECT = frozenset(
     default_language directio directio_alignment env events
     gunzip gunzip_buffers gzip gzip_buffers gzip_comp_level gzip_disable gzip_http_version
     gzip_min_length gzip_proxied gzip_types gzip_vary hash if_modified_since
-    ignore_invalid_headers keepalive keepalive_disable keepalive_requests keepalive_time
+    keepalive keepalive_disable keepalive_requests keepalive_time
     keepalive_timeout large_client_header_buffers limit_conn limit_conn_log_level
     limit_conn_status limit_conn_zone limit_rate limit_rate_after limit_req limit_req_dry_run
     limit_req_log_level limit_req_status limit_req_zone limit_zone lingering_close
@@ -30,7 +30,7 @@ NO_EFFECT = frozenset(
     server_names_hash_max_size server_tokens ssi_types sub_filter sub_filter_once
     sub_filter_types sub_filter_last_modified subrequest_output_buffer_size tcp_nodelay
     tcp_nopush thread_pool timer_resolution types_hash_bucket_size types_hash_max_size
-    underscores_in_headers use user variables_hash_bucket_size variables_hash_max_size
+    use user variables_hash_bucket_size variables_hash_max_size
     worker_aio_requests worker_connections worker_cpu_affinity worker_priority
     override_charset worker_processes worker_rlimit_core worker_rlimit_nofile
     worker_shutdown_timeout working_directory zone map_hash_bucket_size map_hash_max_size

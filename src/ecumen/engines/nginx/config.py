@@ -213,6 +213,9 @@ class Conf:
     cache_control: Line | None = None
     etag: bool = True
     errors: str | None = None
+    # Whether header fields are taken whose names hold an underscore, or what no name may.
+    underscores: bool = False
+    odd_names: bool = False
 
     @property
     def realm(self) -> Line | None:
@@ -272,7 +275,8 @@ class Conf:
             self.types, self.default_type, self.charset, self.charset_types, self.absolute,
             self.own_name, self.own_port, self.links, self.logs, self.recursive_errors,
             errors=self.errors, expires=self.expires, cache_control=self.cache_control,
-            etag=self.etag, internal=self.internal,
+            etag=self.etag, internal=self.internal, underscores=self.underscores,
+            odd_names=self.odd_names,
         )  # fmt: skip
 
 
@@ -458,6 +462,12 @@ class ConfDraft:
     def expires(self, line: Line) -> None:
         self.conf.expires = line
 
+    def underscored(self, line: Line) -> None:
+        self.conf.underscores = line.args == ("on",)
+
+    def odd_names(self, line: Line) -> None:
+        self.conf.odd_names = line.args == ("off",)
+
     def validator(self, line: Line) -> None:
         self.conf.etag = line.args != ("off",)
 
@@ -613,6 +623,8 @@ _TAKERS: dict[str, Callable[[ConfDraft, Line], None]] = {
     "internal": ConfDraft.internal,
     "expires": ConfDraft.expires,
     "etag": ConfDraft.validator,
+    "underscores_in_headers": ConfDraft.underscored,
+    "ignore_invalid_headers": ConfDraft.odd_names,
     "add_header": ConfDraft.header,
     "return": ConfDraft.returns,
     "rewrite": ConfDraft.rewrite,

@@ -30,6 +30,8 @@ _UNKNOWN_FAMILIES = tuple(
     ancient_browser msie uid_ limit_ fastcgi_ slice_ spdy http2 connections_ memcached_
 """.split()
 )
+# Fields that have a place of their own, by their proper name alone.
+_BY_NAME = frozenset(("user-agent", "referer", "via", "x-forwarded-for", "cookie"))
 DEEPEST = 20
 MOST_MAPPED = 5_000  # lookups in maps for one request: they can ask for each other
 
@@ -165,7 +167,7 @@ class RequestState:
             header = name[5:].replace("_", "-").lower()
             if header in ("connection", "content-length", "authorization"):
                 raise LookupError(name)
-            return headers.get(header, "")
+            return self._field(header, headers)
         if name.startswith("cookie_"):
             return _cookie(headers.get("cookie", ""), name[7:])
         if name.startswith("arg_"):
@@ -175,6 +177,23 @@ class RequestState:
                     return value
             return ""
         return None
+
+    def _field(self, wanted: str, headers: Mapping[str, str]) -> str:
+        """A header field by its name with hyphens. One with an underscore is passed over unless the
+        server says otherwise; then it is as good as one with a hyphen
+        (ngx_http_variable_unknown_header, ngx_http_process_request_headers).
+        """
+        conf = self.server.conf
+        takes = (conf.underscores or conf.odd_names) and wanted not in _BY_NAME
+        found = [
+            value
+            for name, value in headers.items()
+            if name == wanted or (takes and name.replace("_", "-") == wanted)
+        ]
+        if len(found) > 1:
+            # Joined by some releases, and the first one taken by others.
+            raise LookupError(wanted)
+        return found[0] if found else ""
 
 
 def _cookie(text: str, name: str) -> str:
