@@ -412,7 +412,7 @@ def test_a_plan_that_only_reloads_is_done_each_time(tmp_path: Path) -> None:
             told.append(engine)
 
     one.hands = Telling(tmp_path / "state")
-    one._try_out = lambda engine, change: None
+    one._try_out = lambda engine, change, pages: None
     for _ in range(2):
         assert one.apply(planned(Reload("nginx")), "test").state is State.DONE
     assert told == ["nginx", "nginx"]

@@ -226,7 +226,17 @@ def test_a_site_moves_to_another_port_and_its_engine_stops_and_starts(kind: str)
         found = rehearse(Scene(Follower(take_survey([]))), operations)
         told = [each for each in found.addresses if "choir" in each.of]
         assert sorted({each.fate.value for each in told}) == fates.split(), found
-        outcome = one.apply(Plan("x", PlanGround("here", 0), operations), "test")
+        plan = Plan("x", PlanGround("here", 0), operations)
+        if "opens" in fates:
+            assert ("http://choir.test:8081/", "127.0.0.1") in found.trial
+            # Somebody has rehearsed what it does not serve.
+            wrong = (*found.trial, ("http://choir.test:8081/none", "127.0.0.1"))
+            before = everything()
+            outcome = one.apply(plan, "test", pages=wrong)
+            assert outcome.state is State.REFUSED, outcome
+            assert "http://choir.test:8081/none comes with 404" in outcome.said
+            assert everything() == before
+        outcome = one.apply(plan, "test", pages=found.trial)
         assert outcome.state is State.DONE, outcome
         entries.append(outcome.entry)
         for each in found.addresses:

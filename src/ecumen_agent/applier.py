@@ -24,8 +24,11 @@ from ecumen_machine.cage import CageError
 from ecumen_machine.service import try_out
 
 Progress = Callable[[str, int, int], None]
-# An engine's kind, and what makes the planned changes; as `ecumen_machine.service.try_out`.
-TryOut = Callable[[str, Callable[[], None]], None]
+# Pages that must be served, each with the address to ask at.
+Pages = Sequence[tuple[str, str]]
+# An engine's kind, what makes the planned changes, and what must be served then; as
+# `ecumen_machine.service.try_out`.
+TryOut = Callable[[str, Callable[[], None], Pages], None]
 _FAULTS = (OSError, EcumenError, LookupError, sqlite3.Error)
 
 
@@ -64,10 +67,11 @@ class Applier:
         who: str,
         progress: Progress = lambda doing, done, total: None,
         within: int = 0,
+        pages: Pages = (),
     ) -> Outcome:
         """Does a plan. within: seconds after which it is taken back unless somebody keeps it; 0: it
-        stays. Raises RefusedError where another is being done or waits to be kept, or where it goes
-        beyond the bounds.
+        stays. pages: that must be served where it is tried out. Raises RefusedError where another
+        is being done or waits to be kept, or where it goes beyond the bounds.
         """
         for operation in plan.operations:
             self.bounds.check(operation)
@@ -84,7 +88,7 @@ class Applier:
             if wrong:
                 return self._refused(plan, who, wrong)
             try:
-                doubt = self._tried_out(operations, progress)
+                doubt = self._tried_out(operations, pages, progress)
             except EcumenError as error:
                 return self._refused(plan, who, f"Nothing was done: {error}")
             entry = self.ledger.begin(plan, who, int(self._clock()))
@@ -212,7 +216,7 @@ class Applier:
             f"Nothing was done: the server is not as expected where it was to {'; '.join(wrong)}."
         )
 
-    def _tried_out(self, operations: Sequence[Operation], progress: Progress) -> str:
+    def _tried_out(self, operations: Sequence[Operation], pages: Pages, progress: Progress) -> str:
         """Has each engine that is to read its configuration again started with it, where it reaches
         nobody. Returns what could not be found out. Raises EcumenError where one does not start.
         """
@@ -228,7 +232,7 @@ class Applier:
             if isinstance(operation, Reload | Start):
                 progress(f"try out {operation.engine}", 0, len(operations))
                 try:
-                    self._try_out(operation.engine, change)
+                    self._try_out(operation.engine, change, pages)
                 except CageError as error:
                     doubts.append(f" {operation.engine} was not tried out before: {error}.")
         return "".join(doubts)

@@ -26,6 +26,7 @@ from ecumen_agent.taking import take
 
 MOST_ENTRIES = 1000
 MOST_CALLERS = 16
+MOST_PAGES, LONGEST_PAGE = 100, 8000
 LONGEST_WAIT = 24 * 3600  # seconds in which something may be kept
 PATIENCE = 5  # seconds
 _log = logging.getLogger(__name__)
@@ -142,8 +143,9 @@ class Server:
                 within = _number(params, "within", 0)
                 if within > LONGEST_WAIT:
                     raise _WrongError(PARAMS, f"within: at most {LONGEST_WAIT} seconds")
+                pages = _pages(params)
                 with self._turn:
-                    outcome = self._applier.apply(read, who, tell, within)
+                    outcome = self._applier.apply(read, who, tell, within, pages)
                 self._begun.set()
                 return _told(outcome)
             case "keep":
@@ -207,6 +209,21 @@ def _number(params: dict[str, Any], name: str, default: int | None = None) -> in
     if not isinstance(value, int) or isinstance(value, bool) or not 0 <= value < 1 << 53:
         raise _WrongError(PARAMS, f"{name}: a number")
     return value
+
+
+def _pages(params: dict[str, Any]) -> list[tuple[str, str]]:
+    """Pages that must be served where a plan is tried out, each with the address to ask at."""
+    given = params.get("pages", [])
+    plain = isinstance(given, list) and len(given) <= MOST_PAGES
+    if not plain or not all(_is_page(each) for each in given):
+        raise _WrongError(PARAMS, f"pages: at most {MOST_PAGES} pairs of a page and an address")
+    return [(page, address) for page, address in given]
+
+
+def _is_page(pair: object) -> bool:
+    if not isinstance(pair, list) or len(pair) != 2:
+        return False
+    return all(isinstance(each, str) and len(each) <= LONGEST_PAGE for each in pair)
 
 
 def _failure(number: Any, code: int, words: str) -> bytes:

@@ -13,6 +13,7 @@ from ecumen_cli.said import say, warn
 
 if TYPE_CHECKING:
     from ecumen.operations import Plan
+    from ecumen.rehearsal import Rehearsal
 
 _STATUS = {
     "done": statuses.DONE,
@@ -55,7 +56,9 @@ def apply(plan: str, survey_file: str | None, yes: tuple[str, ...], minutes: int
     text = plan_text(plan)
     wanted = read_plan(text)
     file = survey_file or call("survey", {}, lambda doing, done, total: warn(doing))["path"]
-    worse = {name: words for name, words in _worse(wanted, file).items() if name not in yes}
+    found = _rehearsed(wanted, file)
+    worsened = {} if found.stale else found.worsened
+    worse = {name: words for name, words in worsened.items() if name not in yes}
     if worse:
         for name, words in worse.items():
             say(f"  {name}: {words}")
@@ -63,7 +66,12 @@ def apply(plan: str, survey_file: str | None, yes: tuple[str, ...], minutes: int
         raise PlanError(
             f"nothing was done: it makes something worse; to do it all the same: {names}"
         )
-    asked = {"plan": text.decode("utf-8", "replace"), "who": who, "within": 60 * minutes}
+    asked = {
+        "plan": text.decode("utf-8", "replace"),
+        "who": who,
+        "within": 60 * minutes,
+        "pages": found.trial,
+    }
     outcome = call("apply", asked, _progress)
     if minutes and outcome["state"] == "done" and outcome["entry"]:
         warn(f"taken back in {minutes} minutes, unless you say: ecumen keep {outcome['entry']}")
@@ -77,8 +85,8 @@ def ended(outcome: dict[str, Any]) -> int:
     return _STATUS[outcome["state"]]
 
 
-def _worse(plan: Plan, survey_file: str) -> dict[str, str]:
-    """What gets worse, by its names; the sum of the rehearsal is said."""
+def _rehearsed(plan: Plan, survey_file: str) -> Rehearsal:
+    """What comes of it, of which the sum is said."""
     from ecumen.audit.scene import Scene
     from ecumen.passage import Follower
     from ecumen.rehearsal import rehearse
@@ -92,7 +100,7 @@ def _worse(plan: Plan, survey_file: str) -> dict[str, str]:
         except LookupError as error:
             raise PlanError(error.args[0] if error.args else str(error)) from error
     say(found.summary)
-    return {} if found.stale else found.worsened
+    return found
 
 
 def _progress(doing: str, done: int, total: int) -> None:

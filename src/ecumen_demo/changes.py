@@ -34,7 +34,7 @@ from ecumen.survey import (
     read_survey,
     write_survey,
 )
-from ecumen_agent.applier import Applier
+from ecumen_agent.applier import Applier, Pages
 from ecumen_agent.bounds import Bounds
 from ecumen_agent.ledger import Ledger
 from ecumen_agent.server import entry_row
@@ -165,7 +165,7 @@ def agent(folder: Path, method: str, params: dict[str, Any], progress: Progress)
     hands = SurveyHands(_survey(folder, NOW, Moment.NOW), STEP)
     ledger = Ledger(str(folder / "ledger.db"))
 
-    def try_out(engine: str, change: Callable[[], None]) -> None:
+    def try_out(engine: str, change: Callable[[], None], pages: Pages) -> None:
         """What the engine would say: as far as the core reads it."""
         tried = SurveyHands(hands.survey)
         for operation in operations:

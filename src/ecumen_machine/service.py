@@ -17,9 +17,10 @@ import socket
 import stat
 import subprocess
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from urllib.parse import urlsplit
 
 import psutil
 
@@ -35,6 +36,7 @@ _STEP = 0.02  # seconds
 _LOGS = "/var/log"
 _MOST_SAID = 4000  # bytes of a log's end
 _HEARD = b"heard: "
+_OTHERWISE = 3  # the exit status of a trial that serves otherwise
 
 
 class ServiceError(EcumenError):
@@ -71,17 +73,20 @@ class Installed:
 # --- trying out ---
 
 
-def try_out(kind: str, change: Callable[[], None]) -> None:
-    """Whether an engine takes what is planned, and starts with it. change: makes the planned
-    changes, in a cage where they reach nobody. Raises ServiceError, which says why not; CageError
-    where that cannot be found out.
+def try_out(kind: str, change: Callable[[], None], pages: Sequence[tuple[str, str]] = ()) -> None:
+    """Whether an engine takes what is planned, starts with it, and serves what it shall. change:
+    makes the planned changes, in a cage where they reach nobody. pages: addresses of plain HTTP
+    that must be served if they are this engine's, each with the address of the server to ask at.
+    Raises ServiceError, which says why not; CageError where that cannot be found out.
     """
     engine = Installed.of(kind)
-    status, output = Ground().in_cage(engine.record, lambda: _tried(engine, change))
+    status, output = Ground().in_cage(engine.record, lambda: _tried(engine, change, pages))
     lines = output.splitlines()
     if status:
-        said = [line for line in lines if line.strip()]
+        said = [line for line in lines if line.strip() and not line.startswith(_HEARD)]
         words = b"\n".join(said).decode("utf-8", "replace")
+        if status == _OTHERWISE:
+            raise ServiceError(f"tried out, {kind} does not answer as rehearsed: {words}")
         raise ServiceError(f"{kind} would not start with it: {words or 'it says nothing'}")
     heard = [line[len(_HEARD) :].decode().split() for line in lines if line.startswith(_HEARD)]
     master = programs.running(engine.program)
@@ -91,7 +96,7 @@ def try_out(kind: str, change: Callable[[], None]) -> None:
             _free(address, int(port))
 
 
-def _tried(engine: Installed, change: Callable[[], None]) -> int:
+def _tried(engine: Installed, change: Callable[[], None], pages: Sequence[tuple[str, str]]) -> int:
     """In the cage."""
     began = time.time()
     change()
@@ -111,11 +116,38 @@ def _tried(engine: Installed, change: Callable[[], None]) -> int:
         if ports and all(map(_answers, ports)):
             for address, port in ports:
                 os.write(1, _HEARD + f"{address} {port}\n".encode())
-            return 0
+            return _all_served(pages)
         time.sleep(_STEP)
     for line in _fresh_lines(began):
         os.write(2, line + b"\n")
     return 1
+
+
+def _all_served(pages: Sequence[tuple[str, str]]) -> int:
+    """In the cage: 0 where all of these are served that anybody listens for."""
+    found = 0
+    for page, address in pages:
+        status = _status_of(page, address)
+        if status not in (None, 200):
+            said = f"{page} comes with {status}"
+            os.write(2, said.encode("utf-8", "backslashreplace") + b"\n")
+            found = _OTHERWISE
+    return found
+
+
+def _status_of(page: str, address: str) -> int | None:
+    """The status of a plain page; None where nobody listens, or nobody says one."""
+    try:
+        parts = urlsplit(page)
+        path = f"{parts.path or '/'}{'?' if parts.query else ''}{parts.query}"
+        asked = f"GET {path} HTTP/1.1\r\nHost: {parts.netloc}\r\nConnection: close\r\n\r\n"
+        with socket.create_connection((address, parts.port or 80), 2) as link:
+            link.settimeout(STARTS_WITHIN)
+            link.sendall(asked.encode("utf-8", "surrogateescape"))
+            words = link.makefile("rb").readline(1 << 12).split()
+        return int(words[1])
+    except (OSError, ValueError, IndexError):
+        return None
 
 
 def _family() -> list[int]:

@@ -96,7 +96,12 @@ def make_change(job: JobRecord, progress: Progress) -> SurveyRecord:
             raise ChangeError(f"Not done: nobody said yes to what gets worse: {', '.join(worse)}")
         ground = PlanGround(record.host, int(record.taken_at.timestamp()))
         written = Plan(plan.title, ground, operations, tuple(plan.why)).write()
-        params = {"plan": written, "who": asked["who"], "within": asked.get("within", 0)}
+        params = {
+            "plan": written,
+            "who": asked["who"],
+            "within": asked.get("within", 0),
+            "pages": found.trial,
+        }
     else:
         params = {"entry": asked["entry"], "who": asked["who"]}
     outcome = asked_of_agent(record, asked["method"], params, progress)

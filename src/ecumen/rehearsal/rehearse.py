@@ -11,7 +11,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
-from itertools import chain
+from itertools import chain, islice
 
 from ecumen.audit import Audit
 from ecumen.audit.finding import Finding, Impact
@@ -24,7 +24,7 @@ from ecumen.operations.opens import Opening
 from ecumen.operations.operation import Operation, Standing
 from ecumen.operations.plan import standings
 from ecumen.operations.trial import simulated
-from ecumen.passage import Follower, Request
+from ecumen.passage import Follower, Request, read_request
 from ecumen.passage.request import escaped_path
 from ecumen.rehearsal.carrying import carried
 from ecumen.rehearsal.listening import listening
@@ -32,6 +32,7 @@ from ecumen.survey import Delta, Kind, after
 
 MOST_WITHIN = 200  # paths below a folder that are looked at
 MOST_ASKED = 5000  # addresses beside the front pages
+MOST_TRIED = 40  # pages that an engine must serve which is tried out
 _WORSE = (Impact.OUTAGE, Impact.EXPOSURE)
 
 
@@ -97,7 +98,9 @@ class Rehearsal:
     many were asked.
     openings: what accounts gain and lose. exposed, hidden: what accounts can do to others' private
     files, and could. mended, new: findings. reloads: the engines that must read their configuration
-    again. founded: the sites that there are none of before.
+    again. founded: the sites that there are none of before. trial: pages that are served then to
+    the server itself, too, each with the address to ask it at: an engine that is tried out with the
+    plan must serve them.
     """
 
     steps: list[Step]
@@ -110,6 +113,7 @@ class Rehearsal:
     new: list[Finding]
     reloads: list[str]
     founded: tuple[str, ...] = ()
+    trial: tuple[tuple[str, str], ...] = ()
 
     @property
     def stale(self) -> bool:
@@ -242,7 +246,20 @@ def rehearse(
         new=[each for key, each in later.items() if key not in found],
         reloads=_reloads(scenes),
         founded=tuple(site.name for site in founded),
+        trial=tuple(islice(_trial(then, fared), MOST_TRIED)),
     )
+
+
+def _trial(then: Scene, fared: Iterable[Fared]) -> Iterator[tuple[str, str]]:
+    """Of what fares differently the files that go out plainly."""
+    for each in fared:
+        plain = each.url.startswith("http://") and each.to and each.after.file is not None
+        if not plain or not each.after.decided or each.after.status != 200:
+            continue
+        # Whoever tries it out asks from the server itself.
+        front = then.ask(replace(read_request(each.url, to=each.to), source=each.to))
+        if front.decided and front.status == 200 and front.file == each.after.file:
+            yield each.url, each.to
 
 
 def _founded(scenes: tuple[Scene, Scene]) -> list[Site]:
