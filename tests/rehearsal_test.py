@@ -246,7 +246,10 @@ def test_what_is_rehearsed_is_what_comes_of_doing_it(seed: int) -> None:
             for path in ("", "index.html", "other.html", "sub/")
         ]
         with httpd(config, ADDRESSES[0], PORTS[0]):
-            for _ in range(6):
+            # Some plans change no page's answer.
+            for number in range(30):
+                if number >= 6 and turned >= 5:
+                    break
                 plan = random_plan(survey, base, rng)
                 found = of(survey, *plan)
                 assert not found.stale
@@ -279,7 +282,7 @@ def test_what_a_plan_cannot_touch_need_not_be_evaluated_again(kind: str, seed: i
     base = Path(f"/srv/ecumen-carried-{kind}-{seed}")
     shutil.rmtree(base, ignore_errors=True)
     base.mkdir(mode=0o755)
-    carried_parts = 0
+    carried_parts = rehearsed = 0
     try:
         ground = laid_out(base, kind, 60)
         (base / "www" / "elsewhere").symlink_to(base / "www" / "s1")
@@ -291,7 +294,10 @@ def test_what_a_plan_cannot_touch_need_not_be_evaluated_again(kind: str, seed: i
             whole = rehearse(before, plan, known=known, anew=True)
             found = rehearse(before, plan, known=known)
             assert found == whole, plan
-            assert not found.stale
+            # Two changes of one path may not go together.
+            rehearsed += not found.stale
+            if found.stale:
+                continue
             delta = simulated(survey, plan)
             then = after(survey, delta)
             scene = Scene(Follower(then, renewed(before.engines, then)))
@@ -299,6 +305,7 @@ def test_what_a_plan_cannot_touch_need_not_be_evaluated_again(kind: str, seed: i
     finally:
         shutil.rmtree(base)
     assert carried_parts > 60
+    assert rehearsed >= 6
 
 
 def random_texts(survey: Survey, base: Path, rng: random.Random) -> list[Operation]:

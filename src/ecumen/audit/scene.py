@@ -98,8 +98,9 @@ class RootRules:
 class Seen:
     """What comes of one site. shown: its front page as it was answered, or in words.
 
-    rests: folders and links that this rests on, with all that lies above them and right in them,
-    and with what its part of the configuration says: on nothing else. None where that is not known.
+    rests: folders that this rests on with all that lies right in them, and single paths; on what
+    lies above either, with the override files there; and on what its part of the configuration
+    says: on nothing else. None where that is not known.
     """
 
     summary: SiteSummary
@@ -195,13 +196,15 @@ class Scene:
         # What holds in the root is looked at by the path as it is written.
         if (summary.root or "").rstrip("/") not in passed:
             return None
-        for path in {path.rstrip("/") for path in short.looked} - passed:
+        looked = {path.rstrip("/") for path in short.looked} - passed
+        for path in looked:
             entry = self.survey.files.get(path)
             elsewhere = entry is not None and entry.kind is Kind.LINK
             if elsewhere or path.rpartition("/")[0] not in passed:
                 return None
         above = {path.rpartition("/")[0] or "/" for path in passed}
-        return tuple(passed - above)
+        ends = {entries[-1].path for entries in short.passed if entries}
+        return tuple(ends | looked | (passed - above))
 
     @cached_property
     def hosts(self) -> list[Site]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Protocol
 
 from ecumen.contexts.confinement import Confinement
@@ -174,6 +174,10 @@ class Engine(Protocol):
 
     def renewed(self, survey: Survey) -> Engine:
         """The same engine on a change of its survey."""
+
+    @property
+    def override_names(self) -> Collection[str]:
+        """What per-folder override files may be called."""
 
     def unchanged(self, before: Engine) -> Mapping[int, int]:
         """The parts of its configuration that say what they said before, and all else does that

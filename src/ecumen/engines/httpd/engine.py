@@ -6,7 +6,7 @@ Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x"; measured.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 
@@ -20,7 +20,7 @@ from ecumen.engines.httpd.callers import Callers
 from ecumen.engines.httpd.checks import first_fault
 from ecumen.engines.httpd.choice import Chooser, Chosen
 from ecumen.engines.httpd.errorlog import error_entry
-from ecumen.engines.httpd.guards import access_patterns
+from ecumen.engines.httpd.guards import CALLED, access_patterns
 from ecumen.engines.httpd.hostname import HostHeader, read_host
 from ecumen.engines.httpd.laps import Laps
 from ecumen.engines.httpd.overrides import asks_for
@@ -118,6 +118,14 @@ class HttpdEngine:
     def renewed(self, survey: Survey) -> HttpdEngine:
         """The same engine on a change of its survey."""
         return HttpdEngine(survey, self.record, self)
+
+    @cached_property
+    def override_names(self) -> Collection[str]:
+        """What any host calls its override files."""
+        return {
+            ".htaccess",
+            *(n for host in self.server.hosts_saying(CALLED) for n in host.override_names or ()),
+        }
 
     def unchanged(self, before: object) -> Mapping[int, int]:
         """Hosts that were taken over; personal sites follow from accounts and folders as well."""

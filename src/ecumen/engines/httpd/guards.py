@@ -21,7 +21,7 @@ _SECTIONS = ("<locationmatch", "<location")
 _KEEPS_OUT = frozenset(("require", "deny", "<requireall", "<requireany", "<requirenone", "order"))
 _SETS = frozenset("setenvif setenvifnocase browsermatch browsermatchnocase".split())
 MOST = 20_000  # lines that are looked at
-_CALLED = re.compile("accessfilename", re.I)
+CALLED = re.compile("accessfilename", re.I)
 # Without anything like this, what is said keeps nobody out by a pattern.
 _MAY_KEEP_OUT = re.compile(
     r"deny|order|setenvif|browsermatch|require(?![ \t]+all[ \t]+granted)"
@@ -33,7 +33,7 @@ _MAY_KEEP_OUT = re.compile(
 def access_patterns(survey: Survey, server: Server) -> Iterator[AccessPattern]:
     """In the configuration, and in the override files that the survey holds."""
     yield from _of(server.tree.directives)
-    leaves = {name for host in server.hosts_saying(_CALLED) for name in host.override_names or ()}
+    leaves = {name for host in server.hosts_saying(CALLED) for name in host.override_names or ()}
     leaves = leaves or {".htaccess"}
     for path, text in survey.texts.items():
         if path.rpartition("/")[2] in leaves:

@@ -6,7 +6,7 @@ Source: nginx, "How nginx processes a request", "Development guide: HTTP phases"
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 
@@ -115,6 +115,8 @@ class NginxEngine:
     def renewed(self, survey: Survey) -> NginxEngine:
         """The same engine on a change of its survey."""
         return NginxEngine(survey, self.record, self)
+
+    override_names: Collection[str] = ()
 
     def unchanged(self, before: object) -> Mapping[int, int]:
         """Servers that were taken over."""
