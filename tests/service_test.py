@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import http.client
 import os
 import shutil
 import socket
@@ -16,6 +17,7 @@ from urllib.parse import urlsplit
 import pytest
 
 from ecumen.audit.scene import Scene
+from ecumen.founding.naming import naming
 from ecumen.operations import Operation, Plan, PlanGround
 from ecumen.operations.file import File
 from ecumen.operations.link import Link
@@ -249,6 +251,40 @@ def test_a_site_moves_to_another_port_and_its_engine_stops_and_starts(kind: str)
         assert one.undo(entry).state is State.UNDONE
         assert (asked("first.test") is not None) is answers
     assert asked("choir.test") == 200
+
+
+@pytest.mark.parametrize("kind", ["httpd", "nginx"])
+@on_a_machine_of_its_own
+def test_a_site_that_somebody_wrote_is_called_otherwise_and_its_old_name_leads_over(
+    kind: str,
+) -> None:
+    one = started(kind)
+    names = "choir.test chorale.test singers.test"
+    Path("/etc/hosts").write_text(f"127.0.0.1 localhost first.test {names}\n")
+    assert site(kind, one, TEXTS[kind]("choir.test", "/srv/choir", "")).state is State.DONE
+    before = everything()
+    scene = Scene(Follower(take_survey([])))
+    (choir,) = [each for each in scene.sites if each.name == "choir.test"]
+    with pytest.raises(LookupError, match="claimed by first"):
+        naming(scene, choir, ["first.test"], leads_over=False)
+    found = naming(scene, choir, ["chorale.test", "singers.test"], leads_over=True)
+    told = rehearse(scene, found.operations)
+    outcome = one.apply(Plan("x", PlanGround("here", 0), found.operations), "t", pages=told.trial)
+    assert outcome.state is State.DONE, outcome
+    assert [sent("choir.test"), sent("chorale.test"), sent("singers.test")] == [
+        (301, "http://chorale.test/a?b=1"), (404, None), (404, None),
+    ]  # fmt: skip
+    assert (asked("chorale.test"), asked("singers.test")) == (200, 200)
+    assert one.undo(outcome.entry).state is State.UNDONE
+    assert everything() == before
+
+
+def sent(name: str) -> tuple[int, str | None]:
+    """The status, and where one is sent."""
+    connection = http.client.HTTPConnection("127.0.0.1", 80, timeout=5)
+    connection.request("GET", "/a?b=1", headers={"Host": name})
+    answer = connection.getresponse()
+    return answer.status, answer.headers.get("Location")
 
 
 @on_a_machine_of_its_own

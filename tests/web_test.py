@@ -20,6 +20,7 @@ from django.core.cache import cache
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.http import HttpRequest, HttpResponse
 from django.test import Client, RequestFactory
+from rest_framework.exceptions import ValidationError
 from rest_framework.renderers import JSONRenderer
 from rest_framework_dataclasses.serializers import DataclassSerializer
 
@@ -35,6 +36,7 @@ from ecumen_web import queue
 from ecumen_web.api import roots, sites
 from ecumen_web.api.bindings import Bindings, BindingsSerializer
 from ecumen_web.api.passage import PassageSerializer
+from ecumen_web.api.problems import handle
 from ecumen_web.api.reply import AskedServerSerializer
 from ecumen_web.api.sheet import SheetSerializer
 from ecumen_web.api.values import ValueSerializer
@@ -290,6 +292,21 @@ def test_bad_questions_get_one_line(admin: Client, path: str, status: int, says:
     answer = admin.get(path)
     assert answer.status_code == status
     assert says in answer.json()["detail"]
+
+
+@pytest.mark.parametrize(
+    ("told", "line"),
+    [
+        ({"names": "one of them"}, "names: one of them"),
+        ({"names": ["one", "two"]}, "names: one two"),
+        ({"detail": "Nothing of it."}, "Nothing of it."),
+        ("Not that.", "Not that."),
+    ],
+)
+def test_what_is_refused_is_said_in_one_line(told: Any, line: str) -> None:
+    answer = handle(ValidationError(told), {})
+    assert answer is not None
+    assert answer.data == {"detail": line}
 
 
 def test_findings_are_grouped_lived_with_and_compared_with_the_survey_before(

@@ -64,6 +64,7 @@ urlpatterns = [
     path("api/surveys/<str:survey>/rehearsal/<number:number>", plans.RehearsalEndpoint.as_view()),
     path("api/surveys/<str:survey>/new-site", founding.FoundingEndpoint.as_view()),
     path("api/surveys/<str:survey>/opening", founding.OpeningEndpoint.as_view()),
+    path("api/surveys/<str:survey>/naming", founding.NamingEndpoint.as_view()),
     path("api/surveys/<str:survey>/users", rights.UsersEndpoint.as_view()),
     path("api/surveys/<str:survey>/contexts", rights.ContextsEndpoint.as_view()),
     path("api/surveys/<str:survey>/engines", engines.EnginesEndpoint.as_view()),

@@ -123,6 +123,28 @@ def test_an_engine_is_stopped_and_started_by_keyboard(page: Page, application: A
         expect(engine.get_by_text(state, exact=True)).to_be_visible()
 
 
+def test_a_site_is_called_otherwise_and_the_rehearsal_says_so(
+    page: Page, application: Application
+) -> None:
+    at = "/etc/apache2/sites-enabled/033-reed-cutters.conf:1"
+    page.goto(f"{application.address}/site?at={at}")
+    names = page.get_by_role("textbox", name="Its names")
+    expect(names).to_have_value("reed-cutters.example www.reed-cutters.example")
+    names.fill("choir.example")
+    page.keyboard.press("Enter")
+    region = page.get_by_role("region", name="Its names")
+    expect(region.get_by_role("alert")).to_contain_text("is claimed by choir-of-the-marsh.example")
+    names.fill("reed-harvest.example")
+    page.keyboard.press("Enter")
+    expect(region).to_contain_text("Redirect permanent / http://reed-harvest.example/")
+    region.get_by_role("button", name="Add to the plan").click()
+    expect(region.get_by_text("In the plan")).to_be_visible()
+    page.keyboard.press("g")
+    expect(page.get_by_text("1 front page is new")).to_be_visible()
+    page.get_by_role("button", name="throw this plan away").click()
+    expect(page.get_by_text("No plan is being written")).to_be_visible()
+
+
 def test_a_plan_is_named_put_in_order_and_thrown_away(page: Page, application: Application) -> None:
     steps = [
         {"what": "mode", "path": f"/srv/sites/{name}/public", "was": "0755", "to": "0751"}

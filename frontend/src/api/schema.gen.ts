@@ -455,6 +455,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/naming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The steps by which a site is called otherwise. Nothing is changed. */
+        get: operations["surveys_naming"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/neighbours": {
         parameters: {
             query?: never;
@@ -1224,6 +1241,14 @@ export interface components {
             mends: number;
             of: number;
             ways: components["schemas"]["WayView"][];
+        };
+        NamingView: {
+            now: string[];
+            title: string;
+            lines: string[];
+            operations: {
+                [key: string]: unknown;
+            }[];
         };
         Neighbour: {
             owner: string;
@@ -2558,6 +2583,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MendingView"];
+                };
+            };
+        };
+    };
+    surveys_naming: {
+        parameters: {
+            query?: {
+                /** @description where the site is declared */
+                at?: string;
+                /** @description Who asks for a name that it loses is sent on. */
+                leads_over?: boolean;
+                /** @description all its names, its own first; several with blanks between */
+                names?: string;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamingView"];
                 };
             };
         };

@@ -172,6 +172,19 @@ class Engine(Protocol):
     def reopened(text: str, seen_by: Sequence[str]) -> str | None:
         """Such a file with others let in; None for any other."""
 
+    @staticmethod
+    def with_names(text: str, line: int, names: Sequence[str], behind: str = "") -> str | None:
+        """A text in which the site that begins at a line claims just these names, the first of them
+        as its own, and in which something stands behind it; None where its lines are not plain
+        enough for that.
+        """
+
+    @staticmethod
+    def leading_over(
+        bindings: Sequence[tuple[str, int]], names: Sequence[str], to: str, indent: str
+    ) -> str:
+        """The lines of a site that sends whoever asks for one of its names on, for good."""
+
     def renewed(self, survey: Survey) -> Engine:
         """The same engine on a change of its survey."""
 

@@ -242,7 +242,7 @@ class _Proposing:
         return self.name, f"www.{self.name}"
 
     def _claimed(self, name: str) -> None:
-        for site in self.scene.once("claimed names", _claimed).get(name, ()):
+        for site in self.scene.once("claimed names", claimed).get(name, ()):
             where = site.summary.place
             self._stop("name", f"{name} is claimed by {site.name} already ({where})")
         if name in self.earlier.names:
@@ -490,7 +490,7 @@ def _last(names: Sequence[str]) -> tuple[int, int]:
     return max(map(int, numbers), default=0), max(map(len, numbers), default=3)
 
 
-def _claimed(scene: Scene) -> dict[str, list[Site]]:
+def claimed(scene: Scene) -> dict[str, list[Site]]:
     """The sites that claim a name."""
     found: dict[str, list[Site]] = {}
     for site in scene.hosts:

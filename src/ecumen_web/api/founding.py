@@ -16,6 +16,7 @@ from ecumen.audit.scene import Scene, Site
 from ecumen.engines.draft import LOCAL, read_binding
 from ecumen.founding import Clash, Proposal, Wish, propose
 from ecumen.founding.closing import closing
+from ecumen.founding.naming import naming
 from ecumen.founding.proposal import LEAST_PERSON, opening
 from ecumen.founding.roster import EVERYONE
 from ecumen.operations import Operation, written
@@ -134,9 +135,7 @@ class OpeningEndpoint(APIView):
         """Who is let in to a site, and the steps that let others in. Nothing is changed."""
         scene = scene_of(survey_of(survey).file)
         asked = LetInSerializer.of(request)
-        site = next((s for s in scene.hosts if str(s.summary.place) == asked["at"]), None)
-        if site is None:
-            raise NotFound("There is no such site in this survey.")
+        site = _site_at(scene, asked["at"])
         return Response(OpeningSerializer(_opening(scene, site, asked["seen_by"])).data)
 
 
@@ -168,6 +167,67 @@ def _opening(scene: Scene, site: Site, asked: str) -> OpeningView:
         [written(each) for each in closed],
         kept,
     )
+
+
+@dataclass(frozen=True, slots=True)
+class NamingView:
+    """Other names for a site. now: those that it has. lines: those that go and come, with `-` or
+    `+` in front; operations: in the plan format.
+    """
+
+    now: list[str]
+    title: str
+    lines: list[str]
+    operations: list[dict[str, Any]]
+
+
+class NamingSerializer(ValueSerializer[NamingView]):
+    class Meta:
+        dataclass = NamingView
+
+
+class CalledSerializer(Filters):
+    at = words("where the site is declared")
+    names = words("all its names, its own first; several with blanks between", 10_000)
+    leads_over = serializers.BooleanField(
+        required=False, default=False, help_text="Who asks for a name that it loses is sent on."
+    )
+
+
+class NamingEndpoint(APIView):
+    @extend_schema(
+        operation_id="surveys_naming",
+        parameters=[OpenApiParameter("survey", str, "path"), CalledSerializer],
+        responses=NamingSerializer,
+    )
+    def get(self, request: Request, survey: str) -> Response:
+        """The steps by which a site is called otherwise. Nothing is changed."""
+        scene = scene_of(survey_of(survey).file)
+        asked = CalledSerializer.of(request)
+        site = _site_at(scene, asked["at"])
+        now, names = _names_of(site), asked["names"].split()
+        view = NamingView(now, "", [], [])
+        if names and names != now:
+            try:
+                found = naming(scene, site, names, leads_over=asked["leads_over"])
+            except (LookupError, ValueError) as error:
+                raise serializers.ValidationError({"names": str(error)}) from error
+            operations = [written(each) for each in found.operations]
+            view = NamingView(now, found.title, list(found.lines), operations)
+        return Response(NamingSerializer(view).data)
+
+
+def _names_of(site: Site) -> list[str]:
+    """Its own first."""
+    own = site.summary.asked_as
+    return [own, *(name for name in site.summary.names if name.lower() != own.lower())]
+
+
+def _site_at(scene: Scene, at: str) -> Site:
+    site = next((s for s in scene.hosts if str(s.summary.place) == at), None)
+    if site is None:
+        raise NotFound("There is no such site in this survey.")
+    return site
 
 
 def _wish(asked: dict[str, str]) -> Wish:

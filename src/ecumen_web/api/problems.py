@@ -37,8 +37,9 @@ def handle(error: Exception, context: dict[str, Any]) -> Response | None:
         fields = error.detail if isinstance(error.detail, dict) else {"": error.detail}
         # One clear line: the first fault, as each must be mended before the next is met.
         field, lines = next(iter(fields.items()))
-        text = " ".join(str(line) for line in lines)
-        return Response({"detail": f"{field}: {text}"}, status=400)
+        text = lines if isinstance(lines, str) else " ".join(str(line) for line in lines)
+        about = "" if field in ("", "detail", "non_field_errors") else f"{field}: "
+        return Response({"detail": f"{about}{text}"}, status=400)
     if isinstance(error, DatabaseError | OSError):
         told = _of_the_disk(error)
         if told is not None:

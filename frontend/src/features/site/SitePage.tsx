@@ -6,6 +6,7 @@ import { FindingList } from "../../ui/FindingList";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
 import { Failed, Note, Waiting } from "../../ui/States";
+import { Names } from "./Names";
 import { marked, type Word } from "./present";
 import {
   type BriefFinding,
@@ -45,6 +46,7 @@ export function SitePage() {
       >
         <Wrong findings={findings} />
         {!params.get("name") && <Sight at={at} front={sheet.front} />}
+        {!params.get("name") && <Names key={at} at={at} />}
         <Visited logKey={found.data.log_key} requests={found.data.requests_a_day} />
         <Lives sheet={sheet} />
       </aside>

@@ -33,3 +33,17 @@ export function openingQuery(at: string, seenBy: string) {
       ),
   });
 }
+
+/** The steps by which a site is called otherwise. */
+export function namingQuery(at: string, names: string, leadsOver: boolean) {
+  return queryOptions({
+    queryKey: ["naming", at, names, leadsOver],
+    queryFn: async () =>
+      take(
+        await client.GET("/api/surveys/{survey}/naming", {
+          params: { path: { survey: "latest" }, query: { at, names, leads_over: leadsOver } },
+        }),
+      ),
+    retry: false,
+  });
+}

@@ -32,7 +32,13 @@ from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, read_path
 from ecumen.engines.httpd.walk import HALF, SEALED_ALONE, unread
 from ecumen.engines.httpd.wants import HttpdWants
-from ecumen.engines.httpd.writing import reopened, seen_by_of, site_text
+from ecumen.engines.httpd.writing import (
+    leading_over,
+    reopened,
+    seen_by_of,
+    site_text,
+    with_names,
+)
 from ecumen.engines.numbers import atoi
 from ecumen.engines.owners import name_owners
 from ecumen.engines.short import Question, Short
@@ -114,6 +120,18 @@ class HttpdEngine:
     def reopened(text: str, seen_by: Sequence[str]) -> str | None:
         """Such a file with others let in; None for any other."""
         return reopened(text, seen_by)
+
+    @staticmethod
+    def with_names(text: str, line: int, names: Sequence[str], behind: str = "") -> str | None:
+        """A text in which the site that begins at a line claims just these names."""
+        return with_names(text, line, names, behind)
+
+    @staticmethod
+    def leading_over(
+        bindings: Sequence[tuple[str, int]], names: Sequence[str], to: str, indent: str
+    ) -> str:
+        """A site that sends whoever asks for one of its names on to another."""
+        return leading_over(bindings, names, to, indent)
 
     def renewed(self, survey: Survey) -> HttpdEngine:
         """The same engine on a change of its survey."""

@@ -94,6 +94,72 @@ def reopened(text: str, seen_by: Sequence[str]) -> str | None:
     return None if run is None else with_access(text, run, access_lines(seen_by))
 
 
+_NAMED = re.compile(r"([ \t]*)(ServerName|ServerAlias)[ \t]+(\S.*?)[ \t]*\Z", re.IGNORECASE)
+_OPENS = re.compile(r"[ \t]*<(/?)[A-Za-z]")
+# As "ServerName" has it: scheme and port stay what they are.
+_OWN_NAME = re.compile(r"((?:[A-Za-z]+://)?)[^:/\s]+((?::\d+)?)\Z")
+
+
+def with_names(text: str, line: int, names: Sequence[str], behind: str = "") -> str | None:
+    """A text in which the virtual host that begins at a line claims just these names, the first of
+    them as its own; None where its lines are not plain enough to tell which ones say its names.
+    behind: what is put behind it.
+    """
+    lines = text.split("\n")
+    own = aliases = None
+    deep, end = 0, None
+    for number in range(line - 1, len(lines)):
+        each = lines[number]
+        opens = _OPENS.match(each)
+        if opens is not None:
+            deep += -1 if opens[1] else 1
+            if deep == 0:
+                end = number
+                break
+        # A line that goes on in the next one may say anything there.
+        if each.endswith("\\"):
+            return None
+        named = _NAMED.match(each) if deep == 1 else None
+        if named is None:
+            continue
+        if "${" in each:
+            return None
+        indent, word_, given = named[1], named[2], named[3]
+        if word_.lower() == "servername":
+            kept = _OWN_NAME.match(given)
+            if own is not None or kept is None:
+                return None
+            own = number
+            lines[number] = f"{indent}{word_} {kept[1]}{names[0]}{kept[2]}"
+        elif aliases is None:
+            aliases = number
+            lines[number] = f"{indent}{word_} {' '.join(names[1:])}"
+        else:
+            lines[number] = ""
+    if end is None or own is None:
+        return None
+    if aliases is not None and not names[1:]:
+        lines[aliases] = ""
+    elif aliases is None and names[1:]:
+        indent = lines[own][: len(lines[own]) - len(lines[own].lstrip())]
+        lines[own] += f"\n{indent}ServerAlias {' '.join(names[1:])}"
+    if behind:
+        lines.insert(end + 1, behind.rstrip("\n"))
+    return "\n".join(lines)
+
+
+def leading_over(
+    bindings: Sequence[tuple[str, int]], names: Sequence[str], to: str, indent: str
+) -> str:
+    """A site that sends whoever asks for one of its names on to another ("Redirect"), for good."""
+    where = " ".join(f"{_address(address)}:{port}" for address, port in bindings)
+    port = "" if bindings[0][1] == 80 else f":{bindings[0][1]}"
+    lines = [f"<VirtualHost {where}>", f"{indent}ServerName {names[0]}"]
+    lines += [f"{indent}ServerAlias {' '.join(names[1:])}"] if names[1:] else []
+    lines += [f"{indent}Redirect permanent / http://{to}{port}/", "</VirtualHost>", ""]
+    return "\n".join(lines)
+
+
 def _lines(text: str, run: tuple[int, int]) -> list[str]:
     return [line.strip() for line in text.split("\n")[slice(*run)]]
 

@@ -28,7 +28,13 @@ from ecumen.engines.nginx.server import Server, Whole, binding, load
 from ecumen.engines.nginx.short import ShortAnswers
 from ecumen.engines.nginx.uri import Address, read_path
 from ecumen.engines.nginx.wants import NginxWants
-from ecumen.engines.nginx.writing import reopened, seen_by_of, site_text
+from ecumen.engines.nginx.writing import (
+    leading_over,
+    reopened,
+    seen_by_of,
+    site_text,
+    with_names,
+)
 from ecumen.engines.owners import name_owners
 from ecumen.engines.releases import BLANKS, CONNECT, doubts
 from ecumen.engines.short import Question, Short
@@ -111,6 +117,18 @@ class NginxEngine:
     def reopened(text: str, seen_by: Sequence[str]) -> str | None:
         """Such a file with others let in; None for any other."""
         return reopened(text, seen_by)
+
+    @staticmethod
+    def with_names(text: str, line: int, names: Sequence[str], behind: str = "") -> str | None:
+        """A text in which the site that begins at a line claims just these names."""
+        return with_names(text, line, names, behind)
+
+    @staticmethod
+    def leading_over(
+        bindings: Sequence[tuple[str, int]], names: Sequence[str], to: str, indent: str
+    ) -> str:
+        """A site that sends whoever asks for one of its names on to another."""
+        return leading_over(bindings, names, to, indent)
 
     def renewed(self, survey: Survey) -> NginxEngine:
         """The same engine on a change of its survey."""

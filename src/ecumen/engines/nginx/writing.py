@@ -80,6 +80,64 @@ def reopened(text: str, seen_by: Sequence[str]) -> str | None:
     return None if run is None else with_access(text, run, access_lines(seen_by))
 
 
+# Whole comments, quoted texts and variables, then single letters that mean something.
+_PIECE = re.compile(
+    r"""(?P<passed>(?<![^\s;{}])\#[^\n]*|"(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'|\\.|\$\{[^}]*\})
+    |(?P<mark>[;{}])|(?P<word>[^\s;{}"'\\$]+|\$)""",
+    re.VERBOSE | re.DOTALL,
+)
+_ODD = re.compile(r"[\"'\\$~#]")
+
+
+def with_names(text: str, line: int, names: Sequence[str], behind: str = "") -> str | None:
+    """A text in which the server that begins at a line claims just these names, the first of them
+    as its own; None where its lines are not plain enough to tell which ones say its names. behind:
+    what is put behind it.
+    """
+    start = sum(len(each) + 1 for each in text.split("\n")[: line - 1])
+    deep, begins, named = 0, True, None
+    spans: list[tuple[int, int]] = []
+    end = None
+    for piece in _PIECE.finditer(text, start):
+        mark = piece["mark"]
+        if mark is None:
+            # Of the server's own lines, and not of a place within it.
+            if begins and deep == 1 and piece["word"] == "server_name":
+                named = piece.start()
+            begins = begins and piece["passed"] is not None and piece[0].startswith("#")
+            continue
+        if named is not None:
+            if mark != ";" or _ODD.search(text, named, piece.start()):
+                return None
+            spans.append((named, piece.end()))
+            named = None
+        begins = True
+        deep += {"{": 1, "}": -1, ";": 0}[mark]
+        if deep < 0:
+            return None
+        if mark == "}" and deep == 0:
+            end = piece.end()
+            break
+    if end is None or not spans:
+        return None
+    now = text[:end] + (f"\n{behind.rstrip()}\n" if behind else "") + text[end:]
+    for first, (low, high) in reversed(list(enumerate(spans))):
+        now = now[:low] + ("" if first else f"server_name {' '.join(names)};") + now[high:]
+    return now
+
+
+def leading_over(
+    bindings: Sequence[tuple[str, int]], names: Sequence[str], to: str, indent: str
+) -> str:
+    """A site that sends whoever asks for one of its names on to another ("return"), for good."""
+    lines = ["server {"]
+    lines += [f"{indent}listen {_address(address)}{port};" for address, port in bindings]
+    port = "" if bindings[0][1] == 80 else f":{bindings[0][1]}"
+    lines += [f"{indent}server_name {' '.join(names)};",
+              f"{indent}return 301 http://{to}{port}$request_uri;", "}", ""]  # fmt: skip
+    return "\n".join(lines)
+
+
 def _address(address: str) -> str:
     if address == "*":
         return ""
