@@ -2,32 +2,21 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from typing import ClassVar
 
-from ecumen.operations.operation import Before, Hands, Looking, Operation, Standing
-from ecumen.operations.quoting import quoted
+from ecumen.operations.ofengine import OfEngine
+from ecumen.operations.operation import Before, Hands, Looking, Standing
 from ecumen.survey import Delta
 
 _SPELT = {True: "running", False: "stopped", None: ""}
 
 
 @dataclass(frozen=True, slots=True)
-class Running(Operation):
-    """engine: its kind. program: what its service is called."""
+class Running(OfEngine):
+    """on: whether it is to run."""
 
     on: ClassVar[bool]
-    engine: str
-    program: str = ""
-
-    def __post_init__(self) -> None:
-        if not re.fullmatch(r"[a-z][a-z0-9_-]*", self.engine):
-            raise ValueError(f"no engine: {self.engine}")
-
-    @property
-    def at(self) -> str:
-        return ""
 
     def standing(self, looking: Looking) -> Standing:
         now = looking.running(self.engine)
@@ -61,9 +50,6 @@ class Start(Running):
     def describe(self) -> str:
         return f"start {self.engine}"
 
-    def shell(self) -> str:
-        return f"systemctl start -- {quoted(self.program or self.engine)}"
-
 
 @dataclass(frozen=True, slots=True)
 class Stop(Running):
@@ -74,6 +60,3 @@ class Stop(Running):
 
     def describe(self) -> str:
         return f"stop {self.engine}"
-
-    def shell(self) -> str:
-        return f"systemctl stop -- {quoted(self.program or self.engine)}"
