@@ -498,6 +498,27 @@ def test_plans_go_over_the_socket_and_who_asked_stands_in_the_ledger(
         call("apply", {"plan": plan.write(), "within": 10**6}, path=agent)
 
 
+def test_what_is_given_up_half_way_is_taken_back(agent: str, tmp_path: Path) -> None:
+    sites = tmp_path / "sites"
+    for number in range(60):
+        (sites / f"s{number}").mkdir(parents=True)
+        (sites / f"s{number}").chmod(0o750)
+    plan = planned(*(Mode(f"{sites}/s{number}", "0750", "0755") for number in range(60)))
+    seen = []
+
+    def step(doing: str, done: int, total: int) -> None:
+        seen.append(done)
+        if done == 5:
+            assert call("cancel", {}, path=agent) == {}
+
+    outcome = call("apply", {"plan": plan.write()}, step, path=agent)
+    assert (outcome["state"], outcome["said"]) == ("taken back", "it was cancelled")
+    assert 5 < len(seen) < 60
+    assert {path.stat().st_mode & 0o777 for path in sites.iterdir()} == {0o750}
+    # It was that one alone that was given up.
+    assert call("apply", {"plan": plan.write()}, path=agent)["state"] == "done"
+
+
 def test_nobody_else_is_answered_and_nonsense_is(agent: str) -> None:
     asked = b'{"jsonrpc": "2.0", "id": 1, "method": "ledger"}\n'
     assert b"Permission denied" in as_account(65534, agent, asked)

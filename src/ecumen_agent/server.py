@@ -18,7 +18,7 @@ from typing import Any
 
 from ecumen.errors import EcumenError, PlanError
 from ecumen.operations import read_plan
-from ecumen_agent.applier import Applier, Outcome
+from ecumen_agent.applier import Applier, Outcome, RefusedError
 from ecumen_agent.ledger import Record
 from ecumen_agent.protocol import INTERNAL, LONGEST_LINE, METHOD, PARAMS, PARSE, REFUSED, REQUEST
 from ecumen_agent.protocol import line as message
@@ -58,7 +58,7 @@ class Server:
         self._room = threading.Semaphore(MOST_CALLERS)
         # One connection to the ledger for all; changes are made by one at a time anyhow.
         self._turn = threading.Lock()
-        self._begun = threading.Event()
+        self._begun, self._given_up = threading.Event(), threading.Event()
 
     def serve(self, listening: socket.socket) -> None:
         """Answers for ever."""
@@ -145,9 +145,16 @@ class Server:
                     raise _WrongError(PARAMS, f"within: at most {LONGEST_WAIT} seconds")
                 pages = _pages(params)
                 with self._turn:
-                    outcome = self._applier.apply(read, who, tell, within, pages)
+                    self._given_up.clear()
+                    outcome = self._applier.apply(
+                        read, who, self._while_wanted(tell), within, pages
+                    )
                 self._begun.set()
                 return _told(outcome)
+            case "cancel":
+                # Of what is being done, before its next step; undo takes back what is done.
+                self._given_up.set()
+                return {}
             case "keep":
                 with self._turn:
                     return _told(self._applier.keep(_number(params, "entry")))
@@ -165,6 +172,16 @@ class Server:
             case "bounds":
                 return asdict(self._applier.bounds)
         raise _WrongError(METHOD, f"the agent knows no {method!r}")
+
+    def _while_wanted(self, tell: Tell) -> Tell:
+        """As told, until somebody gives it up: then what was begun is taken back."""
+
+        def step(doing: str, done: int, total: int) -> None:
+            if self._given_up.is_set():
+                raise RefusedError("it was cancelled")
+            tell(doing, done, total)
+
+        return step
 
 
 def _caller(connection: socket.socket) -> Caller:

@@ -6,6 +6,7 @@ import io
 import os
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import asdict, replace
 from itertools import count
 from pathlib import Path
@@ -34,7 +35,7 @@ from ecumen.survey import (
     read_survey,
     write_survey,
 )
-from ecumen_agent.applier import Applier, Pages
+from ecumen_agent.applier import Applier, Pages, RefusedError
 from ecumen_agent.bounds import Bounds
 from ecumen_agent.ledger import Ledger
 from ecumen_agent.server import entry_row
@@ -42,7 +43,7 @@ from ecumen_demo.scenario import Moment, demo_survey
 from ecumen_machine.service import ServiceError
 
 Progress = Callable[..., None]
-NOW, LOADED, ASIDE = "now.survey", "loaded.survey", "/.ecumen-aside"
+NOW, LOADED, CANCEL, ASIDE = "now.survey", "loaded.survey", "cancel", "/.ecumen-aside"
 # Where the town's sites lie.
 BOUNDS = Bounds(
     grounds=("/srv/*", "/srv/*/*", "/var/www/*", "/home/*/public_html", "/home/*/www"),
@@ -177,20 +178,31 @@ def agent(folder: Path, method: str, params: dict[str, Any], progress: Progress)
                     where = f"{fault.place}: {fault.message}"
                     raise ServiceError(f"{engine} would not start with it: {where}")
 
+    def step(doing: str, done: int, total: int) -> None:
+        progress(doing, done, total)
+        if (folder / CANCEL).exists():
+            raise RefusedError("it was cancelled")
+
     operations: tuple[Operation, ...] = ()
     at = float(params.get("at", hands.survey.taken_at))
     one = Applier(ledger, hands, BOUNDS, str(folder), try_out, lambda: at)
     try:
-        if one.lapse() is not None:
-            _keep(folder, hands)
+        # While another change is being made nothing waits to be kept.
+        with suppress(RefusedError):
+            if one.lapse() is not None:
+                _keep(folder, hands)
         match method:
             case "apply":
                 plan = read_plan(params["plan"])
                 operations = plan.operations
                 who, within = str(params.get("who", "")), int(params.get("within", 0))
-                outcome = one.apply(plan, who, progress, within)
+                (folder / CANCEL).unlink(missing_ok=True)
+                outcome = one.apply(plan, who, step, within)
                 _keep(folder, hands)
                 return asdict(outcome)
+            case "cancel":
+                (folder / CANCEL).touch()
+                return {}
             case "keep":
                 return asdict(one.keep(int(params["entry"])))
             case "undo":

@@ -26,7 +26,7 @@ from ecumen_web.explaining.visited import most_asked
 from ecumen_web.reached import now_at, reach_of
 from ecumen_web.store.models import JobRecord, PlanRecord, SurveyRecord
 from ecumen_web.store.translate import clean
-from ecumen_web.surveys.loading import keep_file, load_kept, scene_of
+from ecumen_web.surveys.loading import LoadCancelledError, keep_file, load_kept, scene_of
 
 Progress = Callable[[str, int, int], None]
 MOST_CHECKED = 20
@@ -104,14 +104,28 @@ def make_change(job: JobRecord, progress: Progress) -> SurveyRecord:
         }
     else:
         params = {"entry": asked["entry"], "who": asked["who"]}
-    outcome = asked_of_agent(record, asked["method"], params, progress)
+    given_up = False
+
+    def followed(doing: str, done: int, total: int) -> None:
+        """Nothing of it may stop half way: the agent itself takes back what it began."""
+        nonlocal given_up
+        try:
+            progress(doing, done, total)
+        except LoadCancelledError:
+            if not given_up:
+                asked_of_agent(record, "cancel", {}, lambda *step: None)
+            given_up = True
+
+    outcome = asked_of_agent(record, asked["method"], params, followed)
     if plan is not None and outcome["entry"]:
         PlanRecord.objects.filter(pk=plan.pk).update(entry=outcome["entry"])
     if outcome["state"] not in ("done", "undone"):
+        if given_up:
+            raise LoadCancelledError(outcome["said"])
         raise ChangeError(outcome["said"])
-    after = surveyed(record, progress)
+    after = surveyed(record, followed)
     if found is not None and plan is not None:
-        progress("asking the server", 0, 0)
+        followed("asking the server", 0, 0)
         checked = list(_checked(after, found))
         PlanRecord.objects.filter(pk=plan.pk).update(checked=checked)
     return after

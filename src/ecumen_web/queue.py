@@ -129,7 +129,8 @@ def _watched(
         seen = JobRecord.objects.values_list("doing", "done", "total", "cancel").get(pk=job.pk)
         if seen != step:
             step, moved = seen, now
-        if seen[3]:
+        # The agent goes on by itself, and takes back what it has begun.
+        if seen[3] and job.kind != JobRecord.Kind.CHANGE:
             cancelled = now if cancelled is None else cancelled
             if now - cancelled > _CANCELS_WITHIN:
                 return JobRecord.State.CANCELLED, ""

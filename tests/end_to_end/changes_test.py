@@ -104,6 +104,27 @@ def test_a_dark_home_comes_back_by_keyboard_and_is_taken_back(
     expect(page.get_by_role("article")).to_contain_text("undone")
 
 
+def test_a_change_is_given_up_half_way(page: Page, application: Application) -> None:
+    before = home(application)
+    findings = page.request.get(f"{application.address}/api/surveys/latest/findings").json()
+    shut = [group for group in findings["groups"] if group["id"] == "ladder.shut"]
+    most = max(shut, key=lambda group: group["count"])
+    page.goto(f"{application.address}/?finding={most['findings'][0]['key']}")
+    page.get_by_role("button", name="Add all to the plan").click()
+    page.get_by_role("link", name="worker may not pass").click()
+    expect(page.get_by_role("button", name="Do it")).to_be_visible()
+    for box in page.get_by_role("checkbox", name="Although").all():
+        box.check()
+    pressed(page, "Do it")
+    doing = page.get_by_role("region", name="What is being done")
+    expect(doing.get_by_role("status")).to_contain_text("/home/")
+    pressed(page, "Give it up")
+    expect(doing).to_contain_text("Given up: what was begun of it was taken back.")
+    assert home(application) == before
+    page.goto(f"{application.address}/changes")
+    expect(page.get_by_role("navigation", name="Plans")).to_contain_text("taken back")
+
+
 def test_an_engine_is_stopped_and_started_by_keyboard(page: Page, application: Application) -> None:
     page.keyboard.press("e")
     engine = page.get_by_role("article", name="nginx")

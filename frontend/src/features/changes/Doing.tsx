@@ -7,7 +7,7 @@ import { usePut } from "../../lib/params";
 import { Button } from "../../ui/Button";
 import { Prose } from "../../ui/Prose";
 import { alike } from "./present";
-import { isRunning, jobQuery, type Rehearsal, useApply } from "./queries";
+import { isRunning, jobQuery, type Rehearsal, useApply, useGiveUp } from "./queries";
 
 interface Props {
   plan: Plan;
@@ -140,12 +140,18 @@ export function Confirm({ label, disabled, error, go }: ConfirmProps) {
   );
 }
 
+const ENDED: Partial<Record<string, string>> = {
+  done: "Done, and the server was surveyed anew.",
+  cancelled: "Given up: what was begun of it was taken back.",
+};
+
 /** How far it is, as it happens; the job's number stands in the address. */
 export function Progress({ id, plan }: { id: number; plan?: number }) {
   const job = useQuery(jobQuery(id));
   const plans = useQuery(plansQuery);
   const queries = useQueryClient();
   const put = usePut();
+  const giveUp = useGiveUp(id);
   const running = isRunning(job.data);
   useEffect(() => {
     if (!running) {
@@ -158,10 +164,22 @@ export function Progress({ id, plan }: { id: number; plan?: number }) {
   return (
     <section aria-label="What is being done" className="mt-5 max-w-4xl border-l-4 border-ink pl-4">
       <p role="status" className={`text-lg ${error ? "text-blocked" : ""}`}>
-        {error || (state === "done" ? "Done, and the server was surveyed anew." : `${doing} …`)}
+        {error || ENDED[state ?? ""] || `${doing} …`}
       </p>
       {running && total > 0 && (
         <progress value={done} max={total} aria-label="Steps" className="mt-1 w-80" />
+      )}
+      {running && plan !== undefined && (
+        <p className="mt-2 flex items-baseline gap-3">
+          <Button onClick={() => giveUp.mutate()} disabled={giveUp.isPending || giveUp.isSuccess}>
+            Give it up
+          </Button>
+          <span className="text-sm text-faint">
+            {giveUp.isSuccess
+              ? "At its next step; once the engine reads again, it is done."
+              : "What was begun of it is taken back."}
+          </span>
+        </p>
       )}
       {!running && (
         <p className="mt-1 flex gap-4">

@@ -107,3 +107,11 @@ export function useKeep(entry: number) {
     onSuccess: () => queries.invalidateQueries({ queryKey: ["ledger"] }),
   });
 }
+
+/** Asks for a change to be given up: what was begun of it is taken back. */
+export function useGiveUp(id: number) {
+  return useMutation({
+    mutationFn: async () =>
+      take(await client.DELETE("/api/jobs/{number}", { params: { path: { number: id } } })),
+  });
+}

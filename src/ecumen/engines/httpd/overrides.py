@@ -38,6 +38,7 @@ class Overriding:
     settings: Settings
     fault: tuple[Place, str] | None = None
     doubts: tuple[Directive, ...] = ()
+    of_server: bool = True
 
 
 class OverrideReader:
@@ -81,7 +82,10 @@ class OverrideReader:
         judge = _Judge(self.reader.modules, allowed, names or frozenset())
         draft = Draft(folder)
         doubts: list[Directive] = []
+        of_server = False
         for directive in _opened(tree.directives, doubts, judge):
+            known = known_directives().get(directive.name.lower())
+            of_server = of_server or known is None or known.module == "core_module"
             verdict = judge.verdict(directive)
             if verdict == "":
                 draft.all((directive,))
@@ -104,7 +108,7 @@ class OverrideReader:
                 for leaf in leaves
                 if leaf.kind == "require expr" and read_condition(expression_of(leaf)) is None
             ]
-        return Overriding(path, settings, None, tuple(doubts))
+        return Overriding(path, settings, None, tuple(doubts), of_server)
 
 
 def _opened(

@@ -7,7 +7,7 @@ core, mod_mime, mod_dir and mod_authz_core.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from operator import attrgetter
 from typing import Any, TypeVar
 
@@ -49,6 +49,18 @@ class Options:
     removed: int = Opt.NONE
     place: Place | None = None
     text: str = ""
+
+    @property
+    def left_over(self) -> bool:
+        """Whether words with a sign stood in front of the whole set, in the same section: the set
+        throws them away, and the next section that says nothing of it brings them back
+        (core.c, set_options(), merge_core_dir_configs(); measured).
+        """
+        return self.given and bool(self.added | self.removed)
+
+    def brought_back(self) -> Options:
+        """Under a section that says nothing of options."""
+        return replace(self, bits=self.bits & ~self.removed | self.added)
 
     def over(self, base: Options) -> Options:
         if self.given:
@@ -256,6 +268,12 @@ class Settings:
         values[_RULES] = rules
         return Settings(*values)
 
+    def with_options(self, options: Options) -> Settings:
+        """The same with other options."""
+        values = list(_values(self))
+        values[_OPTIONS] = options
+        return Settings(*values)
+
     def over(self, base: Settings) -> Settings:
         """These settings upon `base`, as a later section upon an earlier one."""
         if base is EMPTY:
@@ -271,6 +289,8 @@ class Settings:
         for at, mine, join in self._told:
             theirs = merged[at]
             merged[at] = mine if join is None or theirs is None else join(mine, theirs)
+        if self.options is None and base.options is not None and base.options.left_over:
+            merged[_OPTIONS] = base.options.brought_back()
         return Settings(*merged)
 
 
@@ -308,6 +328,7 @@ _JOINS: Mapping[str, _Join] = {
 }
 _NAMES = tuple(f.name for f in fields(Settings) if f.init)
 _RULES = _NAMES.index("rewriting")
+_OPTIONS = _NAMES.index("options")
 _PLACES = range(len(_NAMES))
 _JOINING = tuple(_JOINS.get(name) for name in _NAMES)
 _values = attrgetter(*_NAMES)

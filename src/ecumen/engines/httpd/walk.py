@@ -300,7 +300,12 @@ class FolderWalk:
             block = Block(codes.RULE_OVERRIDE_REFUSED, rank, 500, {**facts, "why": why}, proofs)
             walked.blocks.append(block)
             return True
-        walked.settings = self.merge(walked.settings, read.settings)
+        merged = self.merge(walked.settings, read.settings)
+        kept = walked.settings.options
+        # To the server itself such a file says nothing: nothing of its is merged.
+        if not read.of_server and kept is not None and kept.left_over:
+            merged = merged.with_options(kept)
+        walked.settings = merged
         walked.sections.append((path, read.settings, None))
         for directive in read.settings.unread:
             walked.doubts.append(unread(directive, rank))

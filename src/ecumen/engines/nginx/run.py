@@ -664,11 +664,15 @@ class Run:
             self._handed(self.conf.upstream)
             return None
         path = self._path()
-        if path is None:
-            return self._cannot_tell()
-        self._note_path(path)
-        # Others are refused before anything is looked at on the disk (measured).
+        # Others are refused before anything is looked at on the disk, or the path is put together
+        # at all (measured).
         plain = self.state.method in ("GET", "HEAD", "POST")
+        if path is None:
+            if plain:
+                return self._cannot_tell()
+            self._method(self.state.path)
+            return None
+        self._note_path(path)
         if self.state.path.endswith("/"):
             if plain:
                 return self._index(path)
