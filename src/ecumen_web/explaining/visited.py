@@ -30,9 +30,16 @@ def most_asked(host: str, scene: Scene) -> Iterator[tuple[Site, Request]]:
         .annotate(asked=Sum("requests"))
         .order_by("-asked", "site__key")[:MOST]
     )
-    site_of = {clean(site.subject): site for site in scene.sites}
+    site_of = {clean(site.subject): site for site in scene.hosts}
+    personal = {
+        (site.summary.place, site.summary.path): site
+        for site in scene.sites
+        if site.summary.personal is not None
+    }
     for key, text, _ in rows:
         site, path = site_of.get(key), bytes(text).decode("utf-8", "surrogateescape")
         request = scene.request_for(site, path) if site is not None else None
         if site is not None and request is not None:
-            yield site, request
+            # Its lines stand in the log of the site by whose name it is asked for.
+            own = "/".join(path.split("/", 2)[:2]) + "/"
+            yield personal.get((site.summary.place, own), site), request
