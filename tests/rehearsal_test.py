@@ -286,6 +286,10 @@ def test_what_a_plan_cannot_touch_need_not_be_evaluated_again(kind: str, seed: i
     try:
         ground = laid_out(base, kind, 60)
         (base / "www" / "elsewhere").symlink_to(base / "www" / "s1")
+        # An override file that lies elsewhere: what changes there changes these sites.
+        (base / "rules").write_text("Options -Indexes\n")
+        for number in (1, 2, 5):
+            (base / "www" / f"s{number}" / "public" / ".htaccess").symlink_to(base / "rules")
         survey = take_survey([EngineSpec(kind, str(ground.config))], [str(base)])
         before = Scene(Follower(survey))
         known = audit(before)
@@ -330,4 +334,11 @@ def random_texts(survey: Survey, base: Path, rng: random.Random) -> list[Operati
         lambda: Folder(f"{there}/more", "0755", 0, 0),
         lambda: Link(f"{there}/index.htm", "about.html"),
     ]
+    # One engine alone reads override files.
+    rules_of_three = f"{base}/rules"
+    if rules_of_three in survey.texts:
+        ways += [
+            lambda: File.of(trial, rules_of_three, b"Require all denied\n"),
+            lambda: mode(survey, rules_of_three, rng.choice(["o-r", "go-rwx"])),
+        ]
     return [way() for way in rng.sample(ways, rng.choice([0, 1, 1, 2]))]

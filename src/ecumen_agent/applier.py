@@ -136,10 +136,10 @@ class Applier:
                 raise RefusedError(f"entry {number} does not wait to be kept")
             return self._end(number, State.DONE, f"{waiting.said} It was kept.")
 
-    def lapse(self) -> Outcome | None:
-        """Takes back what nobody has kept in time."""
+    def lapse(self) -> list[Outcome]:
+        """Takes back what nobody has kept in time, and what could not be taken back before."""
         with self._alone():
-            return self._lapsed()
+            return self.recover()
 
     def _lapsed(self) -> Outcome | None:
         waiting = self.ledger.waiting()

@@ -27,6 +27,7 @@ from ecumen_agent.taking import take
 MOST_ENTRIES = 1000
 MOST_CALLERS = 16
 MOST_PAGES, LONGEST_PAGE = 100, 8000
+AGAIN = 60  # seconds until what could not be taken back is tried again
 LONGEST_WAIT = 24 * 3600  # seconds in which something may be kept
 PATIENCE = 5  # seconds
 _log = logging.getLogger(__name__)
@@ -74,18 +75,19 @@ class Server:
         """Has taken back what nobody keeps in time."""
         while True:
             self._begun.clear()
+            ledger = self._applier.ledger
             try:
                 with self._turn:
-                    outcome = self._applier.lapse()
-                    waits = self._applier.ledger.waiting() is not None
-                if outcome is not None:
+                    outcomes = self._applier.lapse()
+                    stuck, waits = bool(ledger.on_their_way()), ledger.waiting() is not None
+                for outcome in outcomes:
                     _log.warning("entry %s: %s", outcome.entry, outcome.said)
             # A ledger that cannot be read now may be again; nothing else watches.
             except Exception:
                 _log.exception("what nobody kept was not taken back")
-                waits = True
+                stuck = waits = True
             # By the clock on the wall, which may be set meanwhile.
-            self._begun.wait(1 if waits else None)
+            self._begun.wait(AGAIN if stuck else 1 if waits else None)
 
     def _talk(self, connection: socket.socket) -> None:
         try:

@@ -189,7 +189,7 @@ def agent(folder: Path, method: str, params: dict[str, Any], progress: Progress)
     try:
         # While another change is being made nothing waits to be kept.
         with suppress(RefusedError):
-            if one.lapse() is not None:
+            if one.lapse():
                 _keep(folder, hands)
         match method:
             case "apply":

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from contextlib import suppress
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -67,8 +68,8 @@ def _found(file: str) -> Audit:
 def rehearsed(record: SurveyRecord, operations: tuple[Operation, ...]) -> Rehearsal:
     """Raises ChangeError for what the survey does not hold."""
     scene = scene_of(record.file)
-    visited = list(most_asked(record.host, scene))
     known = _found(record.file)
+    visited = list(most_asked(record.host, scene))
     try:
         return rehearse(scene, operations, spread=spread, known=known, visited=visited)
     except LookupError as error:
@@ -112,9 +113,11 @@ def make_change(job: JobRecord, progress: Progress) -> SurveyRecord:
         try:
             progress(doing, done, total)
         except LoadCancelledError:
-            if not given_up:
-                asked_of_agent(record, "cancel", {}, lambda *step: None)
-            given_up = True
+            # Where it is not heard now it is asked again at the next step.
+            with suppress(EcumenError):
+                if not given_up:
+                    asked_of_agent(record, "cancel", {}, lambda *step: None)
+                given_up = True
 
     outcome = asked_of_agent(record, asked["method"], params, followed)
     if plan is not None and outcome["entry"]:

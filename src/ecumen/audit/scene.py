@@ -19,6 +19,7 @@ from ecumen.passage.follow import Ran
 from ecumen.passage.front import FrontPage, front_request, page_of, request_to, served_page
 from ecumen.passage.verdict import Evidence
 from ecumen.passage.words import say
+from ecumen.rights.walk import join
 from ecumen.survey import Entry, Kind, Survey
 
 T = TypeVar("T")
@@ -163,7 +164,7 @@ class Scene:
         them, too. told: of how many parts of the configuration. carried: of parts of which it is
         known already, what comes of them.
         """
-        if "sites" in self.__dict__:
+        if self.looked:
             return
         parts = [(e, at) for e, engine in enumerate(self.engines) for at in range(engine.blocks)]
         open_ = [part for part in parts if part not in carried] if carried else parts
@@ -182,25 +183,29 @@ class Scene:
                 self._fronts[len(sites)] = each.front, each.shown
                 self._rules_of_root[len(sites)] = each.rules
                 sites.append(Site(self.engines[part[0]], each.summary, len(sites)))
-        self.sites = sites
+        # Whoever has asked for the sites before has the same ones, in the same order.
+        self.__dict__.setdefault("sites", sites)
 
     def _seen(self, engine: Engine, summary: SiteSummary, *, in_words: bool) -> Seen:
         front, shown = self._front(engine, summary, front_request(summary))
-        rests = self._rests(shown, summary) if isinstance(shown, Short) else None
+        rests = self._rests(engine, shown, summary) if isinstance(shown, Short) else None
         if in_words and isinstance(shown, Short):
             shown = served_page(self.follower, engine, summary, front.request, shown)
         return Seen(summary, front, shown, self._root_rules(engine, summary), rests)
 
-    def _rests(self, short: Short, summary: SiteSummary) -> tuple[str, ...] | None:
+    def _rests(self, engine: Engine, short: Short, summary: SiteSummary) -> tuple[str, ...] | None:
         passed = {entry.path for entries in short.passed for entry in entries}
         # What holds in the root is looked at by the path as it is written.
         if (summary.root or "").rstrip("/") not in passed:
             return None
         looked = {path.rstrip("/") for path in short.looked} - passed
-        for path in looked:
+        if any(path.rpartition("/")[0] not in passed for path in looked):
+            return None
+        overriding = {join(path, name) for path in passed for name in engine.override_names}
+        # What a link leads to may lie anywhere.
+        for path in looked | overriding:
             entry = self.survey.files.get(path)
-            elsewhere = entry is not None and entry.kind is Kind.LINK
-            if elsewhere or path.rpartition("/")[0] not in passed:
+            if entry is not None and entry.kind is Kind.LINK:
                 return None
         above = {path.rpartition("/")[0] or "/" for path in passed}
         ends = {entries[-1].path for entries in short.passed if entries}

@@ -55,7 +55,7 @@ def naming(scene: Scene, site: Site, names: Sequence[str], *, leads_over: bool) 
     if now is None:
         raise LookupError(f"{place} says its names in a way that only a person should change")
     path = scene.walker.walk(place.file).physical or place.file
-    data = f"{now.rstrip()}\n".encode("utf-8", "surrogateescape")
+    data = now.encode("utf-8", "surrogateescape")
     changed = File.of(Surveyed(scene.survey), path, data)
     _proved(scene, site, changed, wanted, lost)
     differ = unified_diff(text.split("\n"), now.split("\n"), lineterm="", n=0)
@@ -113,12 +113,12 @@ def _proved(
     if len(mine) != 1 or len(sent) != bool(lost) or engine.blocks != was.blocks + len(sent):
         raise LookupError(f"{file} would not say just these names")
     for door in site.summary.doors:
-        for name in wanted:
+        for name in (*wanted, *lost):
             asked = name.replace("*", "any", 1)
             winner = engine.answers(
                 _concrete(scene, door.address), door.port or mine[0].port, asked
             )
-            if winner != mine[0].place:
+            if winner != (sent[0].place if name in lost else mine[0].place):
                 raise LookupError(f"{name} is another site's already ({winner})")
 
 

@@ -34,6 +34,9 @@ class Running(OfEngine):
         if hands.running(self.engine) != self.on:
             hands.run(self.engine, self.on)
 
+    def describe(self) -> str:
+        return f"{self.what} {self.engine}"
+
     def backward(self, hands: Hands, kept: Before) -> None:
         for engine, state in kept:
             if state == _SPELT[not self.on] and hands.running(engine) == self.on:
@@ -47,9 +50,6 @@ class Start(Running):
     what: ClassVar[str] = "start"
     on: ClassVar[bool] = True
 
-    def describe(self) -> str:
-        return f"start {self.engine}"
-
 
 @dataclass(frozen=True, slots=True)
 class Stop(Running):
@@ -57,6 +57,3 @@ class Stop(Running):
 
     what: ClassVar[str] = "stop"
     on: ClassVar[bool] = False
-
-    def describe(self) -> str:
-        return f"stop {self.engine}"

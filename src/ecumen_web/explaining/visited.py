@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import lru_cache
 
 from django.db.models import Max, Sum
 
@@ -24,22 +25,28 @@ def most_asked(host: str, scene: Scene) -> Iterator[tuple[Site, Request]]:
     last = sums.aggregate(last=Max("at"))["last"]
     if last is None:
         return
-    rows = (
-        sums.filter(at__gt=last - DAYS)
-        .values_list("site__key", "key__text")
-        .annotate(asked=Sum("requests"))
-        .order_by("-asked", "site__key")[:MOST]
-    )
     site_of = {clean(site.subject): site for site in scene.hosts}
     personal = {
         (site.summary.place, site.summary.path): site
         for site in scene.sites
         if site.summary.personal is not None
     }
-    for key, text, _ in rows:
-        site, path = site_of.get(key), bytes(text).decode("utf-8", "surrogateescape")
+    for key, path in _added_up(host, last):
+        site = site_of.get(key)
         request = scene.request_for(site, path) if site is not None else None
         if site is not None and request is not None:
             # Its lines stand in the log of the site by whose name it is asked for.
             own = "/".join(path.split("/", 2)[:2]) + "/"
             yield personal.get((site.summary.place, own), site), request
+
+
+@lru_cache(maxsize=1)
+def _added_up(host: str, last: int) -> list[tuple[str, str]]:
+    """Sites by their keys, and addresses; once a day, as it reads the sums of two weeks."""
+    rows = (
+        DaySum.objects.filter(site__host=host, dim=Dim.PAGE, at__gt=last - DAYS)
+        .values_list("site__key", "key__text")
+        .annotate(asked=Sum("requests"))
+        .order_by("-asked", "site__key")[:MOST]
+    )
+    return [(key, bytes(text).decode("utf-8", "surrogateescape")) for key, text, _ in rows]
