@@ -211,6 +211,13 @@ def test_keys_are_explained(page: Page) -> None:
 
 
 def test_every_place_site_and_account_is_reached_by_typing(page: Page) -> None:
+    """However late the answers come: Enter waits for the answer to what is typed."""
+
+    def late(route: Route) -> None:
+        page.wait_for_timeout(60)
+        route.continue_()
+
+    page.route("**/lookup?*", late)
     expect(page.get_by_role("heading", name="Where to start")).to_be_visible()
     for typed, there in (
         ("neigh", "view=neighbours"),
@@ -219,10 +226,9 @@ def test_every_place_site_and_account_is_reached_by_typing(page: Page) -> None:
         ("arvid", "account=arvid"),
     ):
         page.keyboard.press("Control+k")
-        page.keyboard.type(typed)
+        page.keyboard.type(typed[:1])
         expect(page.get_by_role("listbox", name="What it may mean")).to_be_visible()
-        if there.startswith(("site", "account")):
-            expect(page.get_by_role("option").filter(has_text=typed).first).to_be_visible()
+        page.keyboard.type(typed[1:])
         page.keyboard.press("Enter")
         page.wait_for_url(lambda url, there=there: there in url)  # type: ignore[misc]
 

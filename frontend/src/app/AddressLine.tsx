@@ -1,4 +1,4 @@
-import { keepPreviousData, queryOptions, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, queryOptions, useQuery, useQueryClient } from "@tanstack/react-query";
 import {
   type FormEvent,
   type KeyboardEvent,
@@ -48,10 +48,11 @@ export function AddressLine() {
   const asked = params.get("url") ?? "";
   const [text, setText] = useState(asked);
   const [typing, setTyping] = useState(false);
-  const [at, setAt] = useState(-1);
+  const [picked, setPicked] = useState("");
   const [called, setCalled] = useState(false);
   const input = useRef<HTMLInputElement>(null);
   const navigate = useNavigate();
+  const queries = useQueryClient();
   useEffect(() => setText(asked), [asked]);
   useKey(
     "/",
@@ -71,20 +72,30 @@ export function AddressLine() {
   const word = text.trim();
   const looks = typing && isWord(word);
   const { data } = useQuery({ ...hitsQuery(word), enabled: looks });
-  const known = looks ? (data ?? []).map(meant) : [];
-  const hits = looks || called ? [...known, ...placesFor(word)] : [];
+  const offered = (found: Hit[] = []) => [
+    ...(looks ? found.map(meant) : []),
+    ...(looks || called ? placesFor(word) : []),
+  ];
+  const hits = offered(data);
+  // By what it is, and not by its place: another answer may come while one picks.
+  const at = hits.findIndex((hit) => keyOf(hit) === picked);
   const leave = (where: string) => {
     setTyping(false);
     setCalled(false);
     navigate(where);
     input.current?.blur();
   };
-  const go = (event: FormEvent) => {
+  const go = async (event: FormEvent) => {
     event.preventDefault();
+    if (hits[at]) return leave(hits[at].to);
+    // What is shown may still answer what was typed before: only the answer to this word decides.
+    const found = looks ? await queries.ensureQueryData(hitsQuery(word)).catch(() => []) : [];
+    if (input.current?.value.trim() !== word) return;
+    const all = offered(found);
     // An account that has just this name is meant before sites that hold the letters.
-    const first = called && word ? hits[0] : undefined;
-    const named = hits.find((each) => each.name === word && each.kind === "account");
-    const hit = hits[at] ?? named ?? first;
+    const first = called && word ? all[0] : undefined;
+    const named = all.find((each) => each.name === word && each.kind === "account");
+    const hit = named ?? first;
     const where = hit ? hit.to : destination(text, params);
     if (where) leave(where);
   };
@@ -95,7 +106,8 @@ export function AddressLine() {
     event.preventDefault();
     // Behind the last and before the first stands what was typed, at -1.
     const places = hits.length + 1;
-    setAt(((at + 1 + step + places) % places) - 1);
+    const next = hits[((at + 1 + step + places) % places) - 1];
+    setPicked(next ? keyOf(next) : "");
   };
   return (
     <search className="relative min-w-0 flex-1">
@@ -116,7 +128,7 @@ export function AddressLine() {
             onChange={(event) => {
               setText(event.target.value);
               setTyping(true);
-              setAt(-1);
+              setPicked("");
             }}
             onBlur={() => {
               setTyping(false);
@@ -145,6 +157,10 @@ export function AddressLine() {
 // Words of ours, and not of the server.
 const OURS = { place: true, action: true };
 
+function keyOf(hit: Meant): string {
+  return `${hit.kind} ${hit.name} ${hit.to}`;
+}
+
 function meant(hit: Hit): Meant {
   return { kind: hit.kind, name: hit.name, detail: hit.detail, to: placeOf(hit) };
 }
@@ -168,7 +184,7 @@ function Hits({ hits, at, choose }: HitsProps) {
         // biome-ignore lint/a11y/useFocusableInteractive: the focus stays in the line, which names it.
         // biome-ignore lint/a11y/useKeyWithClickEvents: keys are taken by the line.
         <div
-          key={`${hit.kind} ${hit.name} ${hit.to}`}
+          key={keyOf(hit)}
           id={`${LIST}-${number}`}
           role="option"
           aria-selected={number === at}
