@@ -85,6 +85,8 @@ class Ground:
         self._texts: dict[str, bytes | None] = {}
         # Who but root may have written a text, and so what it names.
         self._writers: dict[str, set[int]] = {}
+        # Files that were reached by paths that nobody but root can lead elsewhere.
+        self._roots: set[str] = set()
         self._read = 0
         self._withheld = False
 
@@ -130,6 +132,8 @@ class Ground:
                 if why is None:
                     return None
                 if not why:
+                    if found.roots:
+                        self._roots.add(path)
                     return self._content(found, physical)
         except OSError as error:
             why = error.strerror or str(error)
@@ -303,7 +307,8 @@ class Ground:
         build = self._build(record.kind)
         if build is None:
             return None
-        why = _not_roots([record.config, *files, *modules])
+        loaded = dict.fromkeys([record.config, *files, *modules])
+        why = _not_roots(path for path in loaded if path not in self._roots)
         if not why and self._withheld:
             why = "what it says could quote what is withheld"
         if not why and any(map(_INTERPRETER.search, modules)):

@@ -44,16 +44,21 @@ class Deferred(Sequence[Directive]):
     """The lines of a section, worked out when they are first asked for: of thousands of sites most
     requests meet one.
 
-    text: as it stands. at_once: those of its lines that are wanted before. Of several threads that
-    ask at once, all get what the first of them made.
+    text: as it stands. place: where the section begins. at_once: those of its lines that are wanted
+    before. Of several threads that ask at once, all get what the first of them made.
     """
 
-    __slots__ = ("_made", "_make", "at_once", "text")
+    __slots__ = ("_made", "_make", "at_once", "place", "text")
 
     def __init__(
-        self, text: str, at_once: tuple[Directive, ...], make: Callable[[], Sequence[Directive]]
+        self,
+        text: str,
+        place: Place,
+        at_once: tuple[Directive, ...],
+        make: Callable[[], Sequence[Directive]],
     ) -> None:
         self.text = text
+        self.place = place
         self.at_once = at_once
         self._make = make
         self._made: dict[bool, tuple[Directive, ...]] = {}

@@ -8,9 +8,10 @@ from hypothesis import strategies as st
 
 from ecumen.engines.httpd import reader, server
 from ecumen.engines.httpd.blocks import block_at, is_plain
+from ecumen.engines.httpd.wants import HttpdWants
 from ecumen.engines.source import SurveySource
-from ecumen.engines.tree import Deferred
-from ecumen.survey import EngineRecord, FileTable, Survey
+from ecumen.engines.tree import Deferred, Place
+from ecumen.survey import Account, EngineRecord, FileTable, Survey
 
 # Whatever a line may be taken for: names, acting ones, sections, their ends, well and ill formed.
 PIECES = [
@@ -62,6 +63,40 @@ def test_a_host_says_the_same_whenever_it_is_read(inside: list[str], behind: lis
     _same_at_once("\n".join([*lines, ""]))
 
 
+NAMING = [
+    "CustomLog /l/a common", "ErrorLog l/b", "TransferLog \"|/bin/c d\"", "Alias /x /w/x",
+    "errorlog",
+    'Alias "/y z" "/w/y z"', "ScriptAliasMatch ^/p/(.*) /w/p/$1", "RewriteMap m txt:/w/m.txt",
+    "UserDir pages", "UserDir /h/*/pages", "AccessFileName .one .two", "AllowOverride All",
+    "<Directory />", "VirtualDocumentRoot /v/%0/w", "ProxyPass /s unix:/run/s|http://s/", "Alias",
+    "<Location /i>\nAlias /w/i\n</Location>", "DocumentRoot\t/w/t # no end",
+    "<Directory /w/o>\nAllowOverrideList none\n</Directory>", "ErrorLog /l/c\\\n d", "LoadFile /x",
+    "<DirectoryMatch ^/w/.*/u>\nallowoverride All\n</DirectoryMatch>", "</Directory>",
+    "<Directory /w>\nSetHandler proxy:unix:/run/t|fcgi://t\n</Directory>", "ErrorLogs /l/no",
+]  # fmt: skip
+
+
+@settings(max_examples=400, deadline=None)
+@given(st.lists(st.sampled_from(NAMING), max_size=7), st.lists(st.sampled_from(NAMING), max_size=3))
+def test_who_looks_around_is_told_of_all_that_is_named(
+    inside: list[str], behind: list[str]
+) -> None:
+    """By a look at the lines, and by a whole understanding of them."""
+    text = "\n".join(["<VirtualHost *:80>", *inside, "</VirtualHost>", *behind])
+    record = EngineRecord("httpd", "/c/main", "2.4.62", "/c", (), ())
+    source = SurveySource(
+        Survey("", 0, "", (record,), FileTable(), texts={"/c/main": text.encode()})
+    )
+    people = [Account("ines", 1001, 1001, "/home/ines", "/bin/sh")]
+    looking, whole = HttpdWants(source, record), HttpdWants(source, record)
+    whole.server = server.load(source, record)
+    assert set(looking.grounds(people)) >= set(whole.grounds(people))
+    around = ["/w/o/a", "/w/x", "/v"]
+    for told in ("logs", "texts", "override_names", "names", "code"):
+        assert list(getattr(looking, told)()) == list(getattr(whole, told)())
+    assert list(looking.override_folders(around)) == list(whole.override_folders(around))
+
+
 def test_what_hosters_write_is_left_for_later() -> None:
     text = """
   ServerName a.test
@@ -92,7 +127,7 @@ def test_lines_are_worked_out_once_for_all_who_ask() -> None:
         made.append(1)
         return []
 
-    later = Deferred("", (), make)  # type: ignore[arg-type]
+    later = Deferred("", Place("", 1), (), make)  # type: ignore[arg-type]
     assert len(later) == 0
     assert list(later) == []
     assert made == [1]

@@ -651,7 +651,9 @@ class Reader:
         shallow = self.nested < DEEPEST_SECTION // 2
         if kind == _HOST and shallow and (block := lines.block()) is not None:
             inner = partial(_worked_out, lines.file, block.text, lines.known, at.line)
-            into.append(Directive(name, argument, at, Deferred(block.text, block.at_once, inner)))
+            into.append(
+                Directive(name, argument, at, Deferred(block.text, at, block.at_once, inner))
+            )
             return
         children: list[Directive] = []
         if taken is False:

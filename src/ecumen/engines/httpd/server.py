@@ -17,7 +17,7 @@ from ecumen import codes
 from ecumen.engines.httpd.catalogue import leaves_answer
 from ecumen.engines.httpd.draft import CONDITIONAL, Draft, flat, section_settings
 from ecumen.engines.httpd.hosting import FolderPattern, read_pattern
-from ecumen.engines.httpd.lexer import SPACE, decode, words
+from ecumen.engines.httpd.lexer import SPACE, decode, next_word, words
 from ecumen.engines.httpd.marks import Mark
 from ecumen.engines.httpd.modules import KNOWN, identifier
 from ecumen.engines.httpd.reader import Cache, Reader
@@ -318,10 +318,18 @@ _VIRTUAL = "<virtualhost"
 
 
 class _Compiler:
-    """known: what came of the virtual hosts of a configuration whose main server says the same."""
+    """known: what came of the virtual hosts of a configuration whose main server says the same.
+    where_only: of hosts nothing is worked out but which folders, logs and texts they name.
+    """
 
-    def __init__(self, reader: Reader, known: Mapping[int, _Virtual] | None = None) -> None:
+    def __init__(
+        self,
+        reader: Reader,
+        known: Mapping[int, _Virtual] | None = None,
+        where_only: bool = False,
+    ) -> None:
         self.reader = reader
+        self.where_only = where_only
         self.known = known or {}
         self.told = False  # whether a virtual host said anything of the server as a whole
         self.listens: list[Binding] = []
@@ -350,6 +358,11 @@ class _Compiler:
 
     def _rest(self, host: Host, directives: Sequence[Directive]) -> Host:
         """All that is not worked out at once."""
+        if self.where_only:
+            for directive in directives:
+                if (takes := _taker_of_places(directive.name)) is not None:
+                    takes(self, host, directive, words(directive.text))
+            return host
         draft = Draft()
         for directive in directives:
             if _taker_at_once(directive.name) is not None:
@@ -390,7 +403,8 @@ class _Compiler:
             assert self.main is not None
             whole = host.named_alike()
             whole.unread += unread
-            _inherit(self._rest(whole, flat(children)), self.main)
+            lines = _naming_places(children) if self.where_only else children
+            _inherit(self._rest(whole, flat(lines)), self.main)
             return whole
 
         host.later = later
@@ -632,6 +646,37 @@ def _taker_at_once(name: str) -> _HostTaker | None:
     return _TAKERS_AT_ONCE.get(name.lower())
 
 
+_PLACES = {
+    name: _HOST_TAKERS[name]
+    for name in """
+    documentroot userdir rewritemap virtualdocumentroot virtualdocumentrootip virtualscriptalias
+    virtualscriptaliasip alias scriptalias aliasmatch scriptaliasmatch wsgiscriptalias
+    wsgiscriptaliasmatch customlog transferlog errorlog accessfilename <directory <directorymatch
+    """.split()
+}
+_PLACE_LINE = re.compile(
+    rf"^[ \t]*((?:{'|'.join(name for name in _PLACES if name[0] != '<')})[ \t][^\n]*)",
+    re.IGNORECASE | re.MULTILINE,
+)
+_OVERRIDES = re.compile("allowoverride", re.IGNORECASE)
+
+
+def _naming_places(lines: Sequence[Directive]) -> Sequence[Directive]:
+    """Of a host's lines at least those that name folders, logs and texts. Its sections are wanted
+    for what they say of override files alone.
+    """
+    if not isinstance(lines, Deferred) or lines.says(_OVERRIDES):
+        return lines
+    found = map(next_word, (line.rstrip(SPACE) for line in _PLACE_LINE.findall(lines.text)))
+    return [Directive(name, rest, lines.place) for name, rest in found]
+
+
+@lru_cache(maxsize=4096)
+def _taker_of_places(name: str) -> _HostTaker | None:
+    """By the name as it is written."""
+    return _PLACES.get(name.lower())
+
+
 @lru_cache(maxsize=4096)
 def _host_taker(name: str) -> _HostTaker | None:
     """By the name as it is written."""
@@ -823,10 +868,17 @@ _SETTERS = frozenset(("setenv", "passenv", "unsetenv"))
 _BEARING = {"loadmodule", *_SETTERS, *CONDITIONAL}
 
 
-def load(source: Source, engine: EngineRecord, before: Server | None = None) -> Server:
+def load(
+    source: Source,
+    engine: EngineRecord,
+    before: Server | None = None,
+    *,
+    where_only: bool = False,
+) -> Server:
     """Reads and compiles an httpd configuration. Never raises for what stands in it.
 
     before: the same server as it was configured: what says the same still is taken over.
+    where_only: for who looks around: which folders, logs and texts are named, and no more.
     """
     reader = Reader(
         source,
@@ -837,7 +889,7 @@ def load(source: Source, engine: EngineRecord, before: Server | None = None) -> 
         environment=engine.environment,
         cache=Cache() if before is None else before.reader.cache,
     )
-    return _compiled(source, engine, reader, reader.read(engine.config), before)
+    return _compiled(source, engine, reader, reader.read(engine.config), before, where_only)
 
 
 # The document root that was built in, by the root that was: no output of the program names it. The
@@ -846,7 +898,12 @@ _BUILT_IN_ROOTS = {"/etc/apache2": "/var/www/html"}
 
 
 def _compiled(
-    source: Source, engine: EngineRecord, reader: Reader, tree: Tree, before: Server | None
+    source: Source,
+    engine: EngineRecord,
+    reader: Reader,
+    tree: Tree,
+    before: Server | None,
+    where_only: bool,
 ) -> Server:
     directives = flat(tree.directives)
     virtual = [id(each) for each in directives if each.name.lower() == _VIRTUAL]
@@ -856,7 +913,7 @@ def _compiled(
     # A file that is included twice makes two hosts of one line: each is its own.
     single = len(hosting) == len(virtual)
     known = before.parts if before is not None and same and single else {}
-    compiler = _Compiler(reader, known)
+    compiler = _Compiler(reader, known, where_only)
     main = compiler.whole(Host(Place(engine.config, 1), None), directives)
     if main.name_line is not None:
         main.place = main.name_line.place

@@ -14,6 +14,7 @@ from ecumen.engines.tree import Directive, Mistake, Source
 from ecumen.rights.walk import join
 from ecumen.survey import Account, EngineRecord
 
+_LOADS = re.compile("load(?:module|file)", re.IGNORECASE)
 # Of what is handed to a socket: `unix:PATH|URL`.
 _SOCKET = re.compile(r"unix:(/[^|\s\"]+)\|")
 
@@ -22,7 +23,7 @@ class HttpdWants:
     """The configuration as it was read on the machine that is surveyed."""
 
     def __init__(self, source: Source, record: EngineRecord) -> None:
-        self.server: Server = load(source, record)
+        self.server: Server = load(source, record, where_only=True)
 
     @property
     def _hosts(self) -> tuple[Host, ...]:
@@ -40,15 +41,12 @@ class HttpdWants:
 
     def code(self) -> Iterator[str]:
         """What the configuration has the engine load as code."""
-        for directive in self.server.tree.walk():
+        for directive in self.server.tree.walk_where(lambda inner: inner.says(_LOADS)):
+            name = directive.name.lower()
+            if name not in ("loadmodule", "loadfile"):
+                continue
             given = words(directive.text)
-            match directive.name.lower():
-                case "loadmodule":
-                    given = given[1:2]
-                case "loadfile":
-                    pass
-                case _:
-                    continue
+            given = given[1:2] if name == "loadmodule" else given
             yield from (p if p.startswith("/") else join(self.server.root, p) for p in given)
 
     def grounds(self, accounts: Sequence[Account]) -> Iterator[str]:
@@ -67,7 +65,7 @@ class HttpdWants:
                 if real.startswith("/"):
                     yield real.rstrip("/") or "/"
             yield from _personal(host, accounts)
-        for directive in self.server.tree.walk():
+        for directive in self.server.tree.walk_where(lambda inner: inner.says(_SOCKET)):
             if directive.name.lower() in ("proxypass", "proxypassmatch", "sethandler"):
                 yield from _SOCKET.findall(directive.text)
 
