@@ -14,7 +14,7 @@ API := src/ecumen_web/api/openapi.yaml
 FRONT_SOURCES := $(shell find frontend/src frontend/public -type f 2>/dev/null) \
   frontend/index.html frontend/vite.config.ts frontend/package.json
 
-.PHONY: help setup system demo test quick check fix api app bench agreement company corpus enforcing hostile pictures
+.PHONY: help setup system demo test quick check front types rules fix api app bench agreement company corpus enforcing hostile pictures
 
 help:
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 12
@@ -57,21 +57,27 @@ demo: $(VENV)/.installed $(APP) ## the application with the demo data, on http:/
 
 test: ## everything, from a fresh machine
 	@bin/install-system test
-	@$(MAKE) --no-print-directory setup app check
-	cd frontend && npm run --silent test
+	@$(MAKE) --no-print-directory -j 2 setup
+	@$(MAKE) --no-print-directory -j 2 --output-sync app check front
 	@# Of three, one starts servers and one has the browser; both wait more than they work.
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -rs --durations=20 -m "not alone" -n 3
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -rs -m alone
 	@bin/install-system missing
 
-quick: setup ## the tests that take under a minute
-	cd frontend && npm run --silent test
+quick: setup front ## the tests that take under a minute
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -m "not server and not browser"
 
-check: setup ## formatter, linters, types, contracts
+front: setup
+	cd frontend && npm run --silent test
+
+check: types rules ## formatter, linters, types, contracts
+
+types: setup
+	$(VENV)/bin/mypy
+
+rules: setup
 	$(VENV)/bin/ruff format --check .
 	$(VENV)/bin/ruff check .
-	$(VENV)/bin/mypy
 	$(VENV)/bin/lint-imports
 	cd frontend && npm run --silent lint && npm run --silent types
 	@bin/check-api

@@ -26,12 +26,6 @@ AXE = ROOT / "frontend/node_modules/axe-core/axe.min.js"
 
 
 @pytest.fixture(scope="module")
-def application(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Application]:
-    with demo(tmp_path_factory.mktemp("home")) as running:
-        yield running
-
-
-@pytest.fixture(scope="module")
 def chromium() -> Iterator[Browser]:
     with browser() as launched:
         yield launched
@@ -130,76 +124,6 @@ def test_sites_are_found_by_words(page: Page) -> None:
     page.get_by_label("Only with").fill("")
     page.get_by_role("radio", name="owner").click()
     expect(page.get_by_role("heading", name=re.compile("^ines"))).to_be_visible()
-
-
-@pytest.mark.parametrize("width", [1024, 1280])
-def test_thousands_of_marks_keep_their_places(
-    page: Page, application: Application, width: int
-) -> None:
-    """What is drawn as it comes into sight must stand where it was reckoned to."""
-
-    def forty_times(route: Route) -> None:
-        answer = route.fetch()
-        overview = answer.json()
-        overview["sites"] = [
-            site | {"id": 1000 * turn + at, "requests_a_day": (turn * at) ** 2 or None}
-            for turn in range(40)
-            for at, site in enumerate(overview["sites"])
-        ]
-        route.fulfill(response=answer, json=overview)
-
-    # Read anew when the logs are, all would be put in another order on the way.
-    logs_are_read(page)
-    page.route("**/latest/sites", forty_times)
-    page.set_viewport_size({"width": width, "height": 800})
-    page.goto(f"{application.address}/?by=owner&all=true")
-    field = page.get_by_role("region", name="Sites", exact=True)
-    expect(field.get_by_role("status")).to_have_text("7960 sites")
-    expect(field.get_by_role("link").first).to_be_visible()
-    seen, wrong = page.evaluate(MARKS_IN_PLACE)
-    assert wrong == []
-    assert seen == 7960
-    field.get_by_role("link", name=re.compile(": blocked")).last.click()
-    expect(outcome(page)).to_contain_text(re.compile("403|404|503"))
-
-
-# Marks seen from top to bottom, and what of them lies outside its piece or over the next one.
-MARKS_IN_PLACE = """async () => {
-  const field = document.querySelector("section[aria-label=Sites] > div.overflow-auto");
-  const seen = new Map(), wrong = [];
-  const inner = field.firstElementChild;
-  const covered = () => {
-    const sight = field.getBoundingClientRect(), whole = inner.getBoundingClientRect();
-    const boxes = [...field.querySelectorAll("section")].map((one) => one.getBoundingClientRect());
-    return boxes.length > 0
-      && boxes[0].top <= Math.max(sight.top, whole.top) + 1
-      && boxes.at(-1).bottom >= Math.min(sight.bottom, whole.bottom) - 1;
-  };
-  for (let last = -1; field.scrollTop !== last; field.scrollTop += 300) {
-    last = field.scrollTop;
-    // A browser that nobody looks at may draw no frame, and so tell nobody that it scrolled.
-    field.dispatchEvent(new Event("scroll"));
-    // On a busy machine what came into sight is drawn late.
-    const until = performance.now() + 20000;
-    do {
-      await new Promise((done) => setTimeout(done, 20));
-    } while (!covered() && performance.now() < until);
-    const pieces = [...field.querySelectorAll("section")].map((piece) => ({
-      box: piece.getBoundingClientRect(),
-      marks: [...piece.querySelectorAll("a")].map((mark) => mark.getBoundingClientRect()),
-    }));
-    pieces.forEach(({ box, marks }, at) => {
-      const end = pieces[at + 1]?.box.top ?? box.bottom;
-      if (Math.abs(box.bottom - end) > 0.5) wrong.push(`a piece ends at ${box.bottom}, not ${end}`);
-      for (const mark of marks) {
-        const inside = mark.top >= box.top && mark.bottom <= box.bottom && mark.right <= box.right;
-        if (!inside) wrong.push(`a mark at ${mark.left}, ${mark.top + field.scrollTop}`);
-        seen.set(`${mark.left} ${Math.round(mark.top + field.scrollTop)}`, 1);
-      }
-    });
-  }
-  return [seen.size, wrong];
-}"""
 
 
 def test_keys_are_explained(page: Page) -> None:
@@ -364,26 +288,6 @@ def test_an_account_is_found_by_its_name_before_sites_that_hold_the_letters(page
     expect(hits.first).to_contain_text("account")
     page.keyboard.press("Enter")
     expect(page.get_by_role("article", name="Account")).to_contain_text("ines")
-
-
-def test_follow_begins_with_what_fails_at_a_key_and_says_what_mends_it_first(
-    page: Page, application: Application
-) -> None:
-    logs_are_read(page)
-    page.goto(f"{application.address}/follow")
-    worst = page.get_by_role("region", name="What fails most").get_by_role("link").first
-    expect(worst).to_contain_text("~")
-    page.keyboard.press("1")
-    expect(outcome(page)).to_contain_text("403")
-    sections = outcome(page).get_by_role("region")
-    expect(sections.nth(0)).to_have_accessible_name("To mend it")
-    expect(sections.nth(1)).to_have_accessible_name("Obstacles")
-    page.goto(f"{application.address}/follow?url=http://a-typed-name.example/")
-    expect(outcome(page)).to_contain_text("if the name leads here")
-    expect(page.get_by_role("tab", name="site")).to_have_attribute("aria-selected", "true")
-    page.goto(f"{application.address}/follow")
-    last = page.get_by_role("region", name="Followed last").get_by_role("link")
-    expect(last.first).to_contain_text("a-typed-name.example")
 
 
 def test_two_vantages_are_compared_and_part_at_a_gate(page: Page, application: Application) -> None:
@@ -570,6 +474,96 @@ def logs_read(application: Application, signed_in: BrowserContext) -> None:
     page.goto(application.address)
     logs_are_read(page)
     page.close()
+
+
+# Read anew when the logs are, all would be put in another order on the way.
+@pytest.mark.usefixtures("logs_read")
+@pytest.mark.parametrize("width", [1024, 1280])
+def test_thousands_of_marks_keep_their_places(
+    page: Page, application: Application, width: int
+) -> None:
+    """What is drawn as it comes into sight must stand where it was reckoned to."""
+
+    def forty_times(route: Route) -> None:
+        answer = route.fetch()
+        overview = answer.json()
+        overview["sites"] = [
+            site | {"id": 1000 * turn + at, "requests_a_day": (turn * at) ** 2 or None}
+            for turn in range(40)
+            for at, site in enumerate(overview["sites"])
+        ]
+        route.fulfill(response=answer, json=overview)
+
+    page.route("**/latest/sites", forty_times)
+    page.set_viewport_size({"width": width, "height": 800})
+    page.goto(f"{application.address}/?by=owner&all=true")
+    field = page.get_by_role("region", name="Sites", exact=True)
+    expect(field.get_by_role("status")).to_have_text("7960 sites")
+    expect(field.get_by_role("link").first).to_be_visible()
+    seen, wrong = page.evaluate(MARKS_IN_PLACE)
+    assert wrong == []
+    assert seen == 7960
+    field.get_by_role("link", name=re.compile(": blocked")).last.click()
+    expect(outcome(page)).to_contain_text(re.compile("403|404|503"))
+
+
+# Marks seen from top to bottom, and what of them lies outside its piece or over the next one.
+MARKS_IN_PLACE = """async () => {
+  const field = document.querySelector("section[aria-label=Sites] > div.overflow-auto");
+  const seen = new Map(), wrong = [];
+  const inner = field.firstElementChild;
+  const covered = () => {
+    const sight = field.getBoundingClientRect(), whole = inner.getBoundingClientRect();
+    const boxes = [...field.querySelectorAll("section")].map((one) => one.getBoundingClientRect());
+    return boxes.length > 0
+      && boxes[0].top <= Math.max(sight.top, whole.top) + 1
+      && boxes.at(-1).bottom >= Math.min(sight.bottom, whole.bottom) - 1;
+  };
+  for (let last = -1; field.scrollTop !== last; field.scrollTop += 300) {
+    last = field.scrollTop;
+    // A browser that nobody looks at may draw no frame, and so tell nobody that it scrolled.
+    field.dispatchEvent(new Event("scroll"));
+    // On a busy machine what came into sight is drawn late.
+    const until = performance.now() + 20000;
+    do {
+      await new Promise((done) => setTimeout(done, 20));
+    } while (!covered() && performance.now() < until);
+    const pieces = [...field.querySelectorAll("section")].map((piece) => ({
+      box: piece.getBoundingClientRect(),
+      marks: [...piece.querySelectorAll("a")].map((mark) => mark.getBoundingClientRect()),
+    }));
+    pieces.forEach(({ box, marks }, at) => {
+      const end = pieces[at + 1]?.box.top ?? box.bottom;
+      if (Math.abs(box.bottom - end) > 0.5) wrong.push(`a piece ends at ${box.bottom}, not ${end}`);
+      for (const mark of marks) {
+        const inside = mark.top >= box.top && mark.bottom <= box.bottom && mark.right <= box.right;
+        if (!inside) wrong.push(`a mark at ${mark.left}, ${mark.top + field.scrollTop}`);
+        seen.set(`${mark.left} ${Math.round(mark.top + field.scrollTop)}`, 1);
+      }
+    });
+  }
+  return [seen.size, wrong];
+}"""
+
+
+@pytest.mark.usefixtures("logs_read")
+def test_follow_begins_with_what_fails_at_a_key_and_says_what_mends_it_first(
+    page: Page, application: Application
+) -> None:
+    page.goto(f"{application.address}/follow")
+    worst = page.get_by_role("region", name="What fails most").get_by_role("link").first
+    expect(worst).to_contain_text("~")
+    page.keyboard.press("1")
+    expect(outcome(page)).to_contain_text("403")
+    sections = outcome(page).get_by_role("region")
+    expect(sections.nth(0)).to_have_accessible_name("To mend it")
+    expect(sections.nth(1)).to_have_accessible_name("Obstacles")
+    page.goto(f"{application.address}/follow?url=http://a-typed-name.example/")
+    expect(outcome(page)).to_contain_text("if the name leads here")
+    expect(page.get_by_role("tab", name="site")).to_have_attribute("aria-selected", "true")
+    page.goto(f"{application.address}/follow")
+    last = page.get_by_role("region", name="Followed last").get_by_role("link")
+    expect(last.first).to_contain_text("a-typed-name.example")
 
 
 @pytest.mark.usefixtures("logs_read")

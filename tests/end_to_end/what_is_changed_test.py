@@ -10,18 +10,12 @@ from urllib.request import Request, urlopen
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.application import Application, browser, demo
+from tests.application import Application, browser
 from tests.end_to_end.screen_test import AXE
 
 pytestmark = pytest.mark.browser
 # Every change is followed by a survey, and by an audit of it.
 expect.set_options(timeout=60_000)
-
-
-@pytest.fixture(scope="module")
-def application(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Application]:
-    with demo(tmp_path_factory.mktemp("home")) as running:
-        yield running
 
 
 @pytest.fixture
