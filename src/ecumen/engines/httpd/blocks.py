@@ -8,7 +8,10 @@ quoted as a name or has a variable in it is read line by line.
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
+from itertools import islice
 
 from ecumen.engines.httpd.lexer import SPACE, next_word
 from ecumen.engines.tree import Directive, Place
@@ -16,15 +19,15 @@ from ecumen.engines.tree import Directive, Place
 # What makes a text one that must be read line by line.
 _ODD = ("${", "\\\n", "\r", "\f", "\v", "\0")
 # Lines that open or close a section, that are wanted at once, or (with no group) that act while
-# they are read, hold for the server as a whole wherever they stand, or are written oddly. Searched
-# for by the line's end in front of them; the first letters are sets, so that others cost nothing.
+# they are read, hold for the server as a whole wherever they stand, or are written oddly. The first
+# letters are sets, so that others cost nothing.
 _TOLD = re.compile(
-    r"""\n[ \t]*(?:
-      <(/?)([A-Za-z]+)(>[ \t]*(?=\n|\Z)|[ \t][^\n]*>[^\n]*)
-    | ((?:[sS](?i:erver(?:name|alias)|etenv)|[pP](?i:assenv)|[uU](?i:nsetenv))(?=[ \t\n]|\Z)[^\n]*)
+    r"""[ \t]*(?:
+      <(/?)([A-Za-z]+)(>[ \t]*\Z|[ \t].*>.*)
+    | ((?:[sS](?i:erver(?:name|alias)|etenv)|[pP](?i:assenv)|[uU](?i:nsetenv))(?=[ \t]|\Z).*)
     | (?: [iI](?i:nclude(?:optional)?) | [dD](?i:efine) | [uU](?i:ndefine|se(?:r)?|ndefmacro)
         | [lL](?i:oadmodule|isten|ogformat) | [sS](?i:erverroot) | [eE](?i:rror)
-        | [gG](?i:roup) | [tT](?i:ypesconfig) )(?=[ \t\n]|\Z)
+        | [gG](?i:roup) | [tT](?i:ypesconfig) )(?=[ \t]|\Z)
     | [<"']
     )""",
     re.VERBOSE,
@@ -52,26 +55,31 @@ class Block:
     at_once: tuple[Directive, ...]
 
 
-def block_at(text: str, at: int, file: str, number: int) -> Block | None:
+@lru_cache(maxsize=4096)  # sites have most of their lines in common
+def _told(line: str) -> tuple[str | None, ...] | None:
+    """What a line of a plain text says that must be known at once; None for nothing."""
+    found = _TOLD.match(line)
+    return None if found is None else found.groups()
+
+
+def block_at(lines: Sequence[str], at: int, file: str, number: int) -> Block | None:
     """What stands in a virtual host; None where it must be read line by line.
 
-    text: a plain one. at: where the line's end stands in it behind which the block begins; number:
-    of its first line.
+    lines: of a plain text. at: where among them the block begins; number: of its first line.
     """
     open_sections: list[str] = []
     found: list[Directive] = []
-    counted, position = number, at
-    for told in _TOLD.finditer(text, at):
-        closes, section, rest, line = told.groups()
+    for passed, told in enumerate(map(_told, islice(lines, at, None))):
+        if told is None:
+            continue
+        closes, section, rest, line = told
         if line is not None:
             name, words = next_word(line.rstrip(SPACE))
             # What a section below would be called is not the host's name.
             if not open_sections or not name.lower().startswith("server"):
-                counted += text.count("\n", position, told.start())
-                position = told.start()
-                found.append(Directive(name, words, Place(file, counted)))
+                found.append(Directive(name, words, Place(file, number + passed)))
             continue
-        if section is None:
+        if section is None or rest is None:
             return None
         section = section.lower()
         if not closes:
@@ -84,8 +92,8 @@ def block_at(text: str, at: int, file: str, number: int) -> Block | None:
             if open_sections.pop() != section:
                 return None
         elif section == _HOST:
-            inner = text[at + 1 : told.start() + 1]
-            return Block(inner, inner.count("\n") + 1, tuple(found))
+            inner = "\n".join([*lines[at : at + passed], ""])
+            return Block(inner, passed + 1, tuple(found))
         else:
             return None
     return None

@@ -112,7 +112,7 @@ def test_what_hosters_write_is_left_for_later() -> None:
 ServerName outside.test
 """
     assert is_plain(text)
-    found = block_at(text, 0, "f", 2)
+    found = block_at(text.split("\n"), 1, "f", 2)
     assert found is not None
     assert found.text.splitlines()[-1].strip().startswith("SetEnvIf")
     assert [(line.name, line.text, line.place.line) for line in found.at_once] == [

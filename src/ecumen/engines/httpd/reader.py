@@ -74,17 +74,13 @@ class _Lines:
     """The lines of one file, given out one by one; how a line is made is worked out once."""
 
     __slots__ = (
-        "at", "counted", "file", "known", "number", "offset", "open", "passed", "plain", "raw",
-        "size", "text",
+        "at", "file", "known", "number", "offset", "open", "plain", "raw", "size",
     )  # fmt: skip
 
     def __init__(self, file: str, text: str, known: Bounded[str, _Parsed], offset: int = 0) -> None:
         self.file = file
         # Lines in front of these in the file, where they are a piece of it.
         self.offset = offset
-        self.text = text
-        # Where in the text a line begins: that of the number `counted`, from 0.
-        self.counted = self.passed = 0
         self.plain = is_plain(text)
         self.raw = text.split("\n")
         self.size = len(self.raw)
@@ -101,10 +97,7 @@ class _Lines:
         """The virtual host whose first line comes next, where it need not be read yet."""
         if not self.plain or self.at >= self.size:
             return None
-        self.passed += sum(map(len, self.raw[self.counted : self.at])) + self.at - self.counted
-        self.counted = self.at
-        number = self.at + 1 + self.offset
-        found = block_at(self.text, self.passed - 1, self.file, number)
+        found = block_at(self.raw, self.at, self.file, self.at + 1 + self.offset)
         if found is not None:
             self.at += found.lines
         return found
