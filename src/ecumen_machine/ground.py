@@ -152,12 +152,16 @@ class Ground:
 
     def _content(self, found: Reached, path: str) -> bytes | None:
         with os.fdopen(reopened(found.handle), "rb", buffering=0) as stream:
-            if os.fstat(stream.fileno()).st_size > LARGEST_TEXT:
+            size = os.fstat(stream.fileno()).st_size
+            if size > LARGEST_TEXT:
                 self.gap("text", path, "too large for a configuration")
                 return None
-            # As it comes: room for the largest would be made ready for each.
-            data = b""
-            while more := stream.read(min(_AT_ONCE, LARGEST_TEXT - len(data))):
+            # As it comes: room for the largest would be made ready for each. One more than its size
+            # says whether it has grown.
+            data = stream.read(size + 1)
+            while len(data) > size and (
+                more := stream.read(min(_AT_ONCE, LARGEST_TEXT - len(data)))
+            ):
                 data += more
         self._read += len(data)
         if self._read > MOST_TEXTS:

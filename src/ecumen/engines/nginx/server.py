@@ -9,7 +9,7 @@ import ipaddress
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
-from functools import partial
+from functools import lru_cache, partial
 
 from ecumen import codes
 from ecumen.engines.nginx.config import CHARSET_TYPES, Conf, ConfDraft, Log, Root, first, regex_of
@@ -392,6 +392,12 @@ class Compiler:
 _AT_ONCE = frozenset(("location", "server_name", "merge_slashes", "ssl_reject_handshake"))
 
 
+@lru_cache(maxsize=256)  # thousands of sites listen on a few
+def _literal(text: str) -> str:
+    """An address as it is compared. Raises ValueError."""
+    return str(ipaddress.ip_address(text))
+
+
 def read_listen(line: Line) -> Listen:
     """Raises ValueError for what the server would not accept."""
     where, *flags = line.args
@@ -404,12 +410,12 @@ def read_listen(line: Line) -> Listen:
         port = int(where)
     elif where.startswith("["):
         literal, _, rest = where[1:].partition("]")
-        address = str(ipaddress.ip_address(literal))
+        address = _literal(literal)
         port = int(rest[1:]) if rest.startswith(":") else 80
     else:
         host, colon, number = where.partition(":")
         port = int(number) if colon else 80
-        address = "*" if host in ("*", "0.0.0.0") else str(ipaddress.ip_address(host))
+        address = "*" if host in ("*", "0.0.0.0") else _literal(host)
     if not 0 < port < 65536:
         raise ValueError(where)
     only_v6 = "ipv6only=off" not in flags
