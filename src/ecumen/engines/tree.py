@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol, overload
@@ -63,9 +62,10 @@ class Deferred(Sequence[Directive]):
         self._make = make
         self._made: dict[bool, tuple[Directive, ...]] = {}
 
-    def says(self, pattern: re.Pattern[str]) -> bool:
-        """Whether anything in it looks like this, without working it out."""
-        return pattern.search(self.text) is not None
+    def says(self, words: Sequence[str]) -> bool:
+        """Whether any of these, given in small letters, stands in it, without working it out."""
+        text = self.text.lower()
+        return any(word in text for word in words)
 
     @property
     def lines(self) -> tuple[Directive, ...]:

@@ -302,12 +302,12 @@ class Server:
             self.doubts, self.set_names, self.formats,
         )  # fmt: skip
 
-    def hosts_saying(self, pattern: re.Pattern[str]) -> Iterator[Host]:
-        """The main server, and the hosts in whose own lines something looks like this: of
-        thousands none needs to be worked out for what it does not say.
+    def hosts_saying(self, words: Sequence[str]) -> Iterator[Host]:
+        """The main server, and the hosts in whose own lines one of these stands, given in small
+        letters: of thousands none needs to be worked out for what it does not say.
         """
         yield self.main
-        yield from (host for host in self.hosts if not _is_silent(host, pattern))
+        yield from (host for host in self.hosts if not is_silent(host, words))
 
 
 # --- from the tree ---
@@ -658,7 +658,7 @@ _PLACE_LINE = re.compile(
     rf"^[ \t]*((?:{'|'.join(name for name in _PLACES if name[0] != '<')})[ \t][^\n]*)",
     re.IGNORECASE | re.MULTILINE,
 )
-_OVERRIDES = re.compile("allowoverride", re.IGNORECASE)
+_OVERRIDES = ("allowoverride",)
 
 
 def _naming_places(lines: Sequence[Directive]) -> Sequence[Directive]:
@@ -760,13 +760,15 @@ def _types(text: bytes) -> dict[str, str]:
     return found_types
 
 
-_PROXIED = re.compile("remoteipproxyprotocol", re.I)
+_PROXIED = ("remoteipproxyprotocol",)
 
 
-def _is_silent(host: Host, pattern: re.Pattern[str]) -> bool:
-    """Whether nothing in a host's own lines, not worked out yet, looks like this."""
+def is_silent(host: Host, words: Sequence[str]) -> bool:
+    """Whether none of these, given in small letters, stands in a host's own lines, which are not
+    worked out yet.
+    """
     lines = host.directive.children if host.directive is not None else None
-    return isinstance(lines, Deferred) and not lines.says(pattern)
+    return isinstance(lines, Deferred) and not lines.says(words)
 
 
 def _of_connections(main: Host, hosts: Sequence[Host]) -> list[Doubt]:
@@ -776,7 +778,7 @@ def _of_connections(main: Host, hosts: Sequence[Host]) -> list[Doubt]:
     found = {
         directive.place: directive
         for host in (main, *hosts)
-        if not _is_silent(host, _PROXIED)
+        if not is_silent(host, _PROXIED)
         for directive in host.unread
         if directive.name.lower() == "remoteipproxyprotocol" and directive.text.lower() != "off"
     }

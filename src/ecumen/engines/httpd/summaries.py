@@ -11,12 +11,15 @@ from ecumen.engines.folders import folders_at, is_name
 from ecumen.engines.httpd.choice import Resolve
 from ecumen.engines.httpd.hosting import FolderPattern
 from ecumen.engines.httpd.lexer import words
-from ecumen.engines.httpd.server import Host, Server
+from ecumen.engines.httpd.server import Host, Server, is_silent
 from ecumen.engines.httpd.way import personal_folder
 from ecumen.engines.sites import Door, LogKeeping, Named, PersonalGround, SiteSummary, proof_of
 from ecumen.engines.tree import Place
 from ecumen.logs.template import COMMON
 from ecumen.survey import Survey
+
+_OFFER = ("userdir",)
+_BY_NAME = ("virtualdocumentroot",)
 
 
 class Summaries:
@@ -89,7 +92,10 @@ class Summaries:
         """Folders in which a pattern's sites lie and to which no name leads: what it puts in is in
         small letters.
         """
+        inherited = self.server.main.by_name is not None
         for host in self.server.hosts or (self.server.main,):
+            if not inherited and is_silent(host, _BY_NAME):
+                continue
             pattern = host.by_name
             if pattern is not None and not pattern.by_address and pattern.above:
                 for folder in _folders(self.survey, pattern):
@@ -134,8 +140,15 @@ class Summaries:
 
     def personal(self) -> list[PersonalGround]:
         """Every account with the folder in which its personal site lies, or would lie."""
-        home = next((h for h in self._hosts if h.user_folders.folders is not None), None)
+        home = next(filter(self._offers, self._hosts), None)
         return [] if home is None else list(self._grounds(home))
+
+    def _offers(self, host: Host) -> bool:
+        """Whether a host offers personal sites: of thousands that say nothing of it none needs to
+        be worked out.
+        """
+        asked = self.server.main if is_silent(host, _OFFER) else host
+        return asked.user_folders.folders is not None
 
     def _grounds(self, host: Host) -> Iterator[PersonalGround]:
         base, folders = self._summary(host), host.user_folders

@@ -14,7 +14,7 @@ from ecumen.engines.tree import Directive, Mistake, Source
 from ecumen.rights.walk import join
 from ecumen.survey import Account, EngineRecord
 
-_LOADS = re.compile("load(?:module|file)", re.IGNORECASE)
+_LOADS = ("loadmodule", "loadfile")
 # Of what is handed to a socket: `unix:PATH|URL`.
 _SOCKET = re.compile(r"unix:(/[^|\s\"]+)\|")
 
@@ -65,7 +65,7 @@ class HttpdWants:
                 if real.startswith("/"):
                     yield real.rstrip("/") or "/"
             yield from _personal(host, accounts)
-        for directive in self.server.tree.walk_where(lambda inner: inner.says(_SOCKET)):
+        for directive in self.server.tree.walk_where(lambda inner: inner.says(("unix:/",))):
             if directive.name.lower() in ("proxypass", "proxypassmatch", "sethandler"):
                 yield from _SOCKET.findall(directive.text)
 
