@@ -9,12 +9,13 @@ SEEDS ?= 1 2
 WORLDS ?= 100
 ASKS ?= 300
 COMPANIES ?= 3000
+PLANS ?= 150
 APP := src/ecumen_web/app/index.html
 API := src/ecumen_web/api/openapi.yaml
 FRONT_SOURCES := $(shell find frontend/src frontend/public -type f 2>/dev/null) \
   frontend/index.html frontend/vite.config.ts frontend/package.json
 
-.PHONY: help setup system demo test quick check front types rules fix api app bench agreement company corpus enforcing hostile pictures
+.PHONY: help setup system demo test quick check front types rules fix api app bench agreement plans company corpus enforcing hostile pictures
 
 help:
 	@grep -hE '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 12
@@ -98,6 +99,11 @@ agreement: setup ## generated worlds against the real servers; SEED, WORLDS, ASK
 	@bin/install-system test
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/agreement_test.py \
 	  --seed $(SEED) --worlds $(WORLDS) --asks $(ASKS) --table docs/agreement.md
+
+plans: setup ## random plans on generated worlds, done and taken back beside the real servers; SEED, PLANS
+	@bin/install-system test
+	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/plans_on_worlds_test.py \
+	  --seed $(SEED) --plans $(PLANS)
 
 company: setup ## random lines in company beside the real servers; SEED, COMPANIES
 	@bin/install-system test
