@@ -247,7 +247,7 @@ class HttpdEngine:
 
     def personal(self) -> Sequence[PersonalGround]:
         """Every account with the folder in which its personal site lies, or would lie."""
-        return self._summaries.personal()
+        return self._summaries.personal
 
     def meets(self, walked: str | None, handling: Handling) -> Rank:
         """What lies on the way is met while it is walked, before anybody asks who may."""

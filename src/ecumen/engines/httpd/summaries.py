@@ -48,7 +48,7 @@ class Summaries:
             base = self._summary(host)
             return [base, *self._in_folders(host, base)]
         # Of the accounts only those that have a folder have a site.
-        return [ground.site for ground in self.personal() if ground.folder in self.survey.files]
+        return [ground.site for ground in self.personal if ground.folder in self.survey.files]
 
     def _summary(self, host: Host) -> SiteSummary:
         address, port = self._asked_at(host)
@@ -138,6 +138,7 @@ class Summaries:
         wanted = [b.address for b in self.server.listens if b.port == port and b.address != "*"]
         return next(iter(wanted), self.survey.outside_address), port
 
+    @cached_property
     def personal(self) -> list[PersonalGround]:
         """Every account with the folder in which its personal site lies, or would lie."""
         home = next(filter(self._offers, self._hosts), None)
