@@ -39,11 +39,13 @@ class AccessOutcome(Enum):
 @dataclass(frozen=True, slots=True)
 class Judged:
     """Under what a visitor has been judged already. folder: of the file, as it was walked; None
-    where the server keeps none in mind.
+    where the server keeps none in mind. address, file: for which sections were looked for.
     """
 
     settings: object
     folder: str | None
+    address: str
+    file: str
 
 
 @dataclass(frozen=True, slots=True)

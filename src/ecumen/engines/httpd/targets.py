@@ -33,6 +33,7 @@ Bound = tuple[str, Settings, Section | None]
 class Target:
     """One address with the path that it leads to, walked, and the settings that hold there."""
 
+    address: str
     walked: Walked
     settings: Settings
     lines: list[RuleLine]
@@ -46,7 +47,7 @@ class Target:
         folder: str | None = walked.path.rpartition("/")[0]
         if walked.entry is not None and walked.entry.kind is Kind.DIR:
             folder = walked.path if walked.slash else None
-        return Judged(self.settings, folder)
+        return Judged(self.settings, folder, self.address, walked.path)
 
 
 class Targets:
@@ -157,8 +158,14 @@ class Targets:
         asked = visitor.facts
         if settings.marks and isinstance(asked, Asked) and not asked.asking.by_itself:
             asked.marks = marked(settings.marks, asked, asked.marks)
-        target = Target(walked, settings, [], list(walked.blocks), doubts)
-        anew = bool(found or walked.named or len(sections) > len(walked.sections))
+        target = Target(path, walked, settings, [], list(walked.blocks), doubts)
+        before = visitor.judged
+        # What was merged for this very address, or name of a file, is taken over.
+        anew = (
+            len(sections) > len(walked.sections) + len(found)
+            or (bool(found) and (before is None or before.address != path))
+            or (walked.named and (before is None or before.file != walked.path))
+        )
         self._access(target, sections, visitor, anew=anew)
         return target
 
