@@ -31,9 +31,10 @@ pytestmark = pytest.mark.server
 # Each process that runs tests beside others has its own port.
 ADDRESS, PORT = "127.0.0.1", 18190 + int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])
 CASES = sorted((Path(__file__).parent / "beside").glob("*.txt"))
-# What is no plain file: a socket, and the device that holds nothing.
+# What is no plain file: a socket, a pipe, and the device that holds nothing.
 _ODD = {
     "socket": stat.S_IFSOCK | 0o777,
+    "pipe": stat.S_IFIFO | 0o755,
     "device": stat.S_IFCHR | 0o666,
     "closed-device": stat.S_IFCHR | 0o600,
 }

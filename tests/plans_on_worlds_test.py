@@ -72,7 +72,7 @@ def test_what_is_rehearsed_is_what_the_server_does(
         f"asked {report.asked}, decided {report.decided}, fared differently {report.touched}, "
         f"wrong {len(report.wrong)}"
     )
-    assert report.wrong == []
+    assert not report.wrong, "\n".join(report.wrong[:20])
     assert report.decided > 0.9 * report.asked
     assert report.touched > report.plans
 

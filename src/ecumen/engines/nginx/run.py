@@ -429,10 +429,10 @@ class Run:
             case "-d":
                 return kind is Kind.DIR
             case "-e":
-                # Opened to be looked at, a pipe would hold the worker up.
-                return kind is not None and kind is not Kind.PIPE
+                # Nothing but these is there to it (ngx_http_script_file_code; measured).
+                return kind in (Kind.FILE, Kind.DIR)
         # The owner's bit, whoever asks; a folder has it too (measured).
-        return kind is not None and kind is not Kind.PIPE and mode & 0o100 != 0
+        return kind is not None and mode & 0o100 != 0
 
     # --- sending the visitor on ---
 
@@ -575,7 +575,8 @@ class Run:
             wanted = seen.entry is not None and (seen.entry.kind is Kind.DIR) == folder
             outcome = "blocked" if wanted and seen.error else "served" if wanted else "missing"
             self.handling.serve.picture.append(Candidate(name or "/", path, outcome, seen.entry))
-            if wanted and seen.error and closed is None:
+            # What nobody keeps shut and cannot be opened all the same (a socket) is none there.
+            if wanted and seen.error and seen.shut and closed is None:
                 closed = (seen, name)
             if wanted and not seen.error:
                 return self._tried(name, folder, lines[0])
@@ -782,6 +783,11 @@ class Run:
             if error == "ELOOP":
                 facts = {"path": path, "target": ""}
                 self._block(codes.LADDER_LINK_LOOP, Phase.FOLDER, 403, facts)
+                return None
+            if seen.entry is not None and seen.entry.kind is Kind.SOCKET and self._links():
+                # Where links are judged it is opened to be looked at, which fails (ENXIO).
+                more = {"kind": seen.entry.kind.value, "path": path}
+                self._block(codes.SERVE_NO_FILE, Phase.FOLDER, 500, more, Proof(entry=seen.entry))
                 return None
             if seen.entry is not None:
                 self._candidates(number, "served", name, path, seen)
