@@ -683,7 +683,7 @@ def test_a_site_is_seen_in_figures_ways_and_lines_and_new_lines_come(
         urlopen(request, timeout=5)
     page.get_by_label("Site").select_option(label="the whole server")
     line = page.get_by_role("button").filter(has_text="/lantern-probe")
-    expect(line).to_be_visible(timeout=15_000)
+    expect(line).to_be_visible(timeout=60_000)
     line.click()
     shown = page.get_by_role("article", name="Line")
     expect(shown).to_contain_text("not there")

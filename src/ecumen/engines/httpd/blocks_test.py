@@ -68,10 +68,11 @@ NAMING = [
     "errorlog",
     'Alias "/y z" "/w/y z"', "ScriptAliasMatch ^/p/(.*) /w/p/$1", "RewriteMap m txt:/w/m.txt",
     "UserDir pages", "UserDir /h/*/pages", "AccessFileName .one .two", "AllowOverride All",
-    "<Directory />", "VirtualDocumentRoot /v/%0/w", "ProxyPass /s unix:/run/s|http://s/", "Alias",
+    "<Directory />\nAllowOverride None\n</Directory>", "VirtualDocumentRoot /v/%0/w",
+    "ProxyPass /s unix:/run/s|http://s/", "Alias",
     "<Location /i>\nAlias /w/i\n</Location>", "DocumentRoot\t/w/t # no end",
     "<Directory /w/o>\nAllowOverrideList none\n</Directory>", "ErrorLog /l/c\\\n d", "LoadFile /x",
-    "<DirectoryMatch ^/w/.*/u>\nallowoverride All\n</DirectoryMatch>", "</Directory>",
+    "<DirectoryMatch ^/w/.*/u>\nallowoverride All\n</DirectoryMatch>",
     "<Directory /w>\nSetHandler proxy:unix:/run/t|fcgi://t\n</Directory>", "ErrorLogs /l/no",
 ]  # fmt: skip
 
