@@ -63,6 +63,7 @@ export function AddressLine() {
       if (event.key !== "k" || !(event.ctrlKey || event.metaKey)) return;
       event.preventDefault();
       setText("");
+      setPicked("");
       setCalled(true);
       input.current?.focus();
     };
@@ -90,7 +91,9 @@ export function AddressLine() {
     if (hits[at]) return leave(hits[at].to);
     // What is shown may still answer what was typed before: only the answer to this word decides.
     const found = looks ? await queries.ensureQueryData(hitsQuery(word)).catch(() => []) : [];
-    if (input.current?.value.trim() !== word) return;
+    // Whoever has typed on meanwhile, or has left the line, is not led away.
+    const stays = !looks || document.activeElement === input.current;
+    if (!stays || input.current?.value.trim() !== word) return;
     const all = offered(found);
     // An account that has just this name is meant before sites that hold the letters.
     const first = called && word ? all[0] : undefined;

@@ -55,11 +55,18 @@ class Block:
     at_once: tuple[Directive, ...]
 
 
-@lru_cache(maxsize=4096)  # sites have most of their lines in common
-def _told(line: str) -> tuple[str | None, ...] | None:
-    """What a line of a plain text says that must be known at once; None for nothing."""
+def _looked_at(line: str) -> tuple[str | None, ...] | None:
     found = _TOLD.match(line)
     return None if found is None else found.groups()
+
+
+_known = lru_cache(maxsize=4096)(_looked_at)  # sites have most of their lines in common
+LONGEST_KEPT = 200  # letters: what an owner writes stays in memory no longer than its survey
+
+
+def _told(line: str) -> tuple[str | None, ...] | None:
+    """What a line of a plain text says that must be known at once; None for nothing."""
+    return _known(line) if len(line) <= LONGEST_KEPT else _looked_at(line)
 
 
 def block_at(lines: Sequence[str], at: int, file: str, number: int) -> Block | None:
