@@ -16,6 +16,7 @@ from ecumen.operations.context import Context
 from ecumen.operations.digest import digest
 from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
+from ecumen.operations.hosts import Hosts
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.owner import Owner, OwningGroup
@@ -72,6 +73,7 @@ WAYS: list[Operation] = [
     acl(f"{HTTPD}/x.conf", "rw-"),
     Context(f"{SITE}/x", "", "system_u:object_r:shadow_t:s0"), Context(f"{SITE}/x", "", "bogus"),
     Context("/etc/shadow", "", "system_u:object_r:httpd_sys_content_t:s0"),
+    Hosts("mirror.example", "", "192.0.2.66"), Hosts("choir.example", "192.0.2.1", ""),
     Switch("secure_mode_insmod", "on", "off"), Switch("deny_ptrace", "on", "off"),
     Folder("/etc/cron.d/x", "0777", 1001, 1001), Folder(f"{SITE}/x", "4755", 1001, 1001),
     Folder(f"{SITE}/x", "0775", 0, 0), Folder(f"{HTTPD}/x.conf", "0755", 1001, 1001),
@@ -172,13 +174,15 @@ def test_what_administrators_do_all_day_is_within_the_bounds() -> None:
 def test_the_administrator_widens_them_in_a_file_of_roots(tmp_path: Path) -> None:
     path = tmp_path / "agent.toml"
     path.write_text(
-        'grounds = ["/data/*/web"]\naccounts = [33]\n[lines]\nhttpd = ["ScriptAlias"]\n'
+        'grounds = ["/data/*/web"]\naccounts = [33]\nnames = ["*.example"]\n'
+        '[lines]\nhttpd = ["ScriptAlias"]\n'
         '[configuration]\nhttpd = ["/etc/httpd/conf.d"]\n'
     )
     path.chmod(0o644)
     wider = read_bounds(str(path))
     wider.check(Mode("/data/choir/web/x", "0600", "0644"))
     wider.check(Owner("/data/choir/web/x", "1000", "33"))
+    wider.check(Hosts("Choir.example", "", "192.0.2.1"))
     wider.check(file("/etc/httpd/conf.d/a.conf", "ScriptAlias /x /data/choir/web/cgi\n"))
     for beyond in (Mode(f"{SITE}/x", "0600", "0644"), Reload("nginx")):
         with pytest.raises(BoundsError):

@@ -10,7 +10,7 @@ import tempfile
 from collections.abc import Iterable
 from pathlib import Path
 
-from ecumen.survey import Acl, Entry, acl_text
+from ecumen.survey import Acl, Entry, acl_text, leading, led_by
 from ecumen_machine.files import Collector
 
 
@@ -20,6 +20,7 @@ class PlainHands:
     def __init__(self, **switches: bool) -> None:
         self.switches = switches
         self.reloaded: list[str] = []
+        self.hosts = "/etc/hosts"
         self.kept, self.numbers = tempfile.mkdtemp(), itertools.count()
 
     def entry(self, path: str) -> Entry | None:
@@ -46,6 +47,14 @@ class PlainHands:
 
     def switch(self, name: str) -> bool | None:
         return self.switches.get(name)
+
+    def leads(self, name: str) -> tuple[str, ...]:
+        return led_by(Path(self.hosts).read_bytes(), name)
+
+    def lead(self, name: str, addresses: tuple[str, ...], there: str) -> None:
+        there_now = Path(self.hosts)
+        shutil.copy(there_now, there)
+        there_now.write_bytes(leading(there_now.read_bytes(), name, addresses))
 
     def running(self, engine: str) -> None: ...
 

@@ -11,7 +11,7 @@ import random
 import subprocess
 import tempfile
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Container
 from dataclasses import replace
 from pathlib import Path
 
@@ -98,9 +98,12 @@ def chosen(rng: random.Random, top: Path, survey: Survey, draft: Trial) -> Opera
     below = rng.random() < 0.4
     account, group = rng.choice(ACCOUNTS), rng.choice(GROUPS)
     new = f"{top}/new{rng.randrange(1000)}"
+    inner = list(draft.below(entry.path)) if below else []
+    but = tuple(rng.sample(inner, min(len(inner), rng.randint(0, 2))))
+    only = rng.choice(["", "files", "folders"])
     kinds: list[Callable[[], Operation]] = [
-        lambda: Owner.of(draft, entry.path, account, below=below),
-        lambda: OwningGroup.of(draft, entry.path, group, below=below),
+        lambda: Owner.of(draft, entry.path, account, below=below, but=but),
+        lambda: OwningGroup.of(draft, entry.path, group, below=below, but=but),
         lambda: Context(
             entry.path, Context.state(entry), rng.choice(TYPES),
             Context.census(draft, entry.path) if below else None,
@@ -121,6 +124,9 @@ def chosen(rng: random.Random, top: Path, survey: Survey, draft: Trial) -> Opera
         if change == "u+s":
             change = f"{entry.mode | 0o4000:04o}"
         kinds += [lambda: Mode.of(entry, change)] * 2
+        if below:
+            tree = rng.choice(["0644", "0750", "2771"])
+            kinds += [lambda: Mode.tree(draft, entry.path, tree, only=only, but=but)] * 2
         grant = rng.choice(["user:games:r-x", "group:www-data:rwx"])
         kinds += [lambda: AclGrant.of(survey, entry, grant)] * 2
         if any(each.id == 5 for each in entry.acl or ()):
@@ -134,8 +140,17 @@ def shape(entry: Entry) -> tuple[object, ...]:
     return entry.kind, entry.mode, entry.uid, entry.gid, entry.target, acl, entry.context
 
 
-def shapes(survey: Survey) -> dict[str, tuple[object, ...]]:
-    return {each.path: (*shape(each), survey.texts.get(each.path)) for each in survey.files}
+def shapes(survey: Survey, known: Container[str] | None = None) -> dict[str, tuple[object, ...]]:
+    """known: paths that were there before; of others the context is left out, which is the
+    folder's where a kernel enforces, and none here.
+    """
+    return {
+        each.path: (
+            *shape(each if known is None or each.path in known else replace(each, context=None)),
+            survey.texts.get(each.path),
+        )
+        for each in survey.files
+    }
 
 
 class RealHands(MachineHands):
@@ -161,7 +176,7 @@ def test_what_is_simulated_is_done_and_comes_back(
     tmp_path: Path, seed: int, kind: type[PlainHands | RealHands]
 ) -> None:
     kinds = Counter[str]()
-    for number in range(35):
+    for number in range(45):
         rng = random.Random(seed * 1000 + number)
         top = tmp_path / f"t{number}"
         grown(top, rng)
@@ -197,14 +212,15 @@ def test_what_is_simulated_is_done_and_comes_back(
                 again.forward(hands, kept[-1])
             assert again.standing(hands) is Standing.DONE, again
             again.forward(hands, kept[-1])
-        assert shapes(surveyed(top)) == shapes(told), plan
+        there = set(before.files.paths)
+        assert shapes(surveyed(top), there) == shapes(told, there), plan
         assert all(hands.switch(name) == on for name, on in draft.delta.switches.items())
         for operation, was in reversed(list(zip(plan, kept, strict=True))):
             operation.backward(hands, was)
         assert shapes(surveyed(top)) == shapes(before), plan
         assert hands.switches == {"reads": False}
     # What has changes take effect touches no file.
-    assert set(kinds) == set(KINDS) - {"reload", "start", "stop"}, kinds
+    assert set(kinds) == set(KINDS) - {"reload", "start", "stop", "hosts"}, kinds
 
 
 def test_a_plan_knows_that_it_is_stale_and_that_it_is_done() -> None:

@@ -23,6 +23,7 @@ from ecumen.operations.acl import AclGrant
 from ecumen.operations.context import Context
 from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
+from ecumen.operations.hosts import Hosts
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.owner import Owner, OwningGroup
@@ -49,7 +50,8 @@ class Bounds:
     by the engine's kind, folders that hold the sites' configuration; lines: what else may stand
     there than is listed (`lines.tsv`). logs, seals: folders of logs, certificates and keys.
     owners: least number of an account or a group that may be given something; those in `accounts`
-    and `groups` may, too. switches, types: patterns of names of the policy.
+    and `groups` may, too. switches, types: patterns of names of the policy. names: patterns of
+    names of hosts, of which the hosts file may say where they lead.
     """
 
     grounds: tuple[str, ...] = ("/srv/*", "/var/www/*", "/home/*/public_html")
@@ -66,6 +68,7 @@ class Bounds:
     accounts: tuple[int, ...] = ()
     groups: tuple[int, ...] = ()
     switches: tuple[str, ...] = ("httpd_*", "use_nfs_home_dirs", "use_samba_home_dirs")
+    names: tuple[str, ...] = ()
     types: tuple[str, ...] = ("httpd_*_t", "public_content_t", "public_content_rw_t")
 
     def check(self, operation: Operation) -> None:
@@ -83,6 +86,8 @@ class Bounds:
                 self._context(operation)
             case Switch():
                 self._switch(operation)
+            case Hosts():
+                self._hosts(operation)
             case Folder():
                 self._folder(operation)
             case Link():
@@ -181,6 +186,12 @@ class Bounds:
     def _switch(self, each: Switch) -> None:
         if not any(fnmatchcase(each.name, known) for known in self.switches):
             raise _beyond(each.describe(), "no switch that web serving uses")
+
+    def _hosts(self, each: Hosts) -> None:
+        # Programs of root's ask names, too: that of a mirror, or of a database, is not for the part
+        # that asks to lead elsewhere.
+        if not any(fnmatchcase(each.name.lower(), known.lower()) for known in self.names):
+            raise _beyond(each.describe(), "it is none of the names that the bounds have")
 
     def _folder(self, each: Folder) -> None:
         what = each.describe()

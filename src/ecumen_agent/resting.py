@@ -9,6 +9,7 @@ from ecumen.operations.attribute import Attribute
 from ecumen.operations.context import Context
 from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
+from ecumen.operations.hosts import Hosts
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.owner import Owner, OwningGroup
@@ -42,6 +43,8 @@ def touches(operation: Operation) -> Iterator[Touch]:
     match operation:
         case Switch():
             yield f"switch {operation.name}", False
+        case Hosts():
+            yield f"name {operation.name.lower()}", False
         case Attribute():
             yield operation.path, operation.below is not None
         case Rename():
@@ -67,7 +70,7 @@ def replaces(later: Operation, one: Operation) -> bool:
         case Mode() | Owner() | OwningGroup() | Context():
             alone = isinstance(later, Attribute) and later.below is None and one.below is None
             return alone and type(later) is type(one) and later.path == one.path
-        case Switch() | Rename():
+        case Switch() | Hosts() | Rename():
             return type(later) is type(one) and set(touches(later)) == set(touches(one))
         case Running():
             return isinstance(later, Running) and later.engine == one.engine

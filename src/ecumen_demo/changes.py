@@ -18,6 +18,7 @@ from ecumen.operations import Operation, Standing, read_plan
 from ecumen.operations.acl import AclState
 from ecumen.operations.digest import digest
 from ecumen.operations.file import SPECIAL
+from ecumen.operations.hosts import hosts_record
 from ecumen.operations.making import placed
 from ecumen.operations.mode import with_mode
 from ecumen.operations.trial import Trial
@@ -48,6 +49,7 @@ NOW, LOADED, CANCEL, ASIDE = "now.survey", "loaded.survey", "cancel", "/.ecumen-
 BOUNDS = Bounds(
     grounds=("/srv/*", "/srv/*/*", "/var/www/*", "/home/*/public_html", "/home/*/www"),
     owners=0,
+    names=("*.example", "*.test"),
 )
 STEP = 0.35  # seconds, so that one sees what happens
 
@@ -91,6 +93,9 @@ class SurveyHands(Trial):
 
     def turn(self, name: str, on: bool) -> None:
         self.add(Delta(switches={name: on}))
+
+    def lead(self, name: str, addresses: tuple[str, ...], there: str) -> None:
+        self.add(Delta(names={name.lower(): hosts_record(name, addresses)}))
 
     def make_folder(self, path: str, mode: int, uid: int, gid: int, there: str) -> None:
         self._make(Entry(path, Kind.DIR, mode, uid, gid, listed=True))

@@ -30,6 +30,7 @@ from dataclasses import dataclass
 import psutil
 
 from ecumen.survey import (
+    HOSTS_FILE,
     Account,
     ConfigCheck,
     EngineRecord,
@@ -40,6 +41,7 @@ from ecumen.survey import (
     Listener,
     Mount,
     NameRecord,
+    parse_hosts,
 )
 from ecumen_machine import cage, contexts, programs
 from ecumen_machine.capture import labels_by_itself
@@ -528,17 +530,16 @@ def _hosts_file() -> Iterable[NameRecord]:
     the first line that has it, where that file is asked first (nsswitch.conf(5)).
     """
     try:
-        with open("/etc/hosts", encoding="utf-8", errors="replace") as stream:
-            lines = stream.read().splitlines()
+        with open(HOSTS_FILE, "rb") as stream:
+            lines = parse_hosts(stream.read())
     except OSError:
         return
     seen: dict[str, list[str]] = {}
     own: dict[str, str] = {}
-    for line in lines:
-        parts = line.partition("#")[0].split()
-        for name in parts[1:]:
-            seen.setdefault(name, []).append(parts[0])
-            own.setdefault(parts[0], name)
+    for address, names in lines:
+        for name in map(str.lower, names):
+            seen.setdefault(name, []).append(address)
+            own.setdefault(address, name)
     ordered = _services("hosts")[:1] == ["files"]
     for name, addresses in seen.items():
         first = tuple(each for each in dict.fromkeys(addresses) if own[each] == name)

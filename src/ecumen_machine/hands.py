@@ -21,7 +21,7 @@ from contextlib import contextmanager
 from ecumen.errors import ChangedError
 from ecumen.operations.digest import digest
 from ecumen.operations.file import SPECIAL
-from ecumen.survey import Acl, Entry, Kind
+from ecumen.survey import HOSTS_FILE, Acl, Entry, Kind, leading, led_by
 from ecumen_machine import service
 from ecumen_machine.acl import encode
 from ecumen_machine.capture import KIND_OF
@@ -148,6 +148,15 @@ class MachineHands:
         )
         if done.returncode:
             raise OSError(errno.EIO, done.stderr.strip() or "the switch could not be turned", name)
+
+    def leads(self, name: str) -> tuple[str, ...]:
+        return led_by(self.content(HOSTS_FILE) or b"", name)
+
+    def lead(self, name: str, addresses: tuple[str, ...], there: str) -> None:
+        entry, held = self.entry(HOSTS_FILE), self.content(HOSTS_FILE)
+        if entry is None or held is None:
+            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), HOSTS_FILE)
+        self.write(entry, digest(held), leading(held, name, addresses), there)
 
     def make_folder(self, path: str, mode: int, uid: int, gid: int, there: str) -> None:
         self._aside_made(there)
@@ -330,6 +339,9 @@ def _like(new: int, old: int) -> None:
 
 def _renamed(one: int, name: str, other: int, to: str, flags: int) -> None:
     answer = _libc.renameat2(one, os.fsencode(name), other, os.fsencode(to), flags)
+    if answer < 0 and ctypes.get_errno() == errno.EBUSY:
+        # As the hosts file of a container often is.
+        raise OSError(errno.EBUSY, "something is mounted right there: it cannot be replaced", name)
     _checked(name, answer)
 
 

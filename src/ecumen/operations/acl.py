@@ -29,6 +29,8 @@ class AclState(Attribute):
         parse_acl(self.was)
         parse_acl(self.to)
 
+    of_links: ClassVar[bool] = False
+
     @classmethod
     def check(cls, name: str) -> None:
         """Raises ValueError for what is no entry."""

@@ -35,4 +35,4 @@ class Context(Attribute):
 
     def shell(self) -> str:
         # Without the option chcon(1) relabels what a link leads to, which its owner chooses.
-        return f"chcon --no-dereference{self.deep} {quoted(self.to)} -- {quoted(self.path)}"
+        return self.run("chcon --no-dereference", quoted(self.to), "-R")

@@ -7,8 +7,7 @@ from dataclasses import dataclass, replace
 from typing import ClassVar
 
 from ecumen.operations.attribute import Attribute
-from ecumen.operations.operation import Hands
-from ecumen.operations.quoting import quoted
+from ecumen.operations.operation import Hands, Looking
 from ecumen.survey import Entry
 
 _CHANGE = re.compile(r"([ugo]+)([+-])([rwx]+)\Z")
@@ -22,6 +21,7 @@ class Mode(Attribute):
     """States are four octal digits."""
 
     what: ClassVar[str] = "mode"
+    of_links: ClassVar[bool] = False
 
     def __post_init__(self) -> None:
         if not _STATE.match(self.was) or not _STATE.match(self.to):
@@ -31,6 +31,19 @@ class Mode(Attribute):
     def of(cls, entry: Entry, change: str) -> Mode:
         """`u+rx`, `go-w`, or a whole mode in octal. Raises ValueError."""
         return cls(entry.path, cls.state(entry), f"{_mode_after(entry.mode, change):04o}")
+
+    @classmethod
+    def tree(
+        cls, looking: Looking, path: str, mode: str, *, only: str = "", but: tuple[str, ...] = ()
+    ) -> Mode:
+        """One mode for all files, or all folders, from a folder on. mode: four octal digits. Raises
+        LookupError where nothing is there.
+        """
+        entry = looking.entry(path)
+        if entry is None:
+            raise LookupError(f"nothing is known of {path}")
+        census = cls.census(looking, path, but, only)
+        return cls(path, cls.state(entry), mode, census, but=but, only=only)
 
     @staticmethod
     def state(entry: Entry) -> str:
@@ -61,12 +74,13 @@ class Mode(Attribute):
         return ",".join(f"{who}{change}" for change, who in found.items()) or self.to
 
     def describe(self) -> str:
-        return self.told("mode", f"{self.to} ({self.symbolic})")
+        # The whole of it where many are set to the same: what differs is not the same for all.
+        return self.told("mode", f"{self.to} ({self.symbolic})" if self.below is None else self.to)
 
     def shell(self) -> str:
         # The difference and not the whole: said so, a command that somebody copies an hour later
         # does not undo what was changed in between.
-        return f"chmod {self.symbolic} -- {quoted(self.path)}"
+        return self.run("chmod", self.symbolic if self.below is None else f"0{self.to}")
 
 
 def _mode_after(mode: int, change: str) -> int:

@@ -43,6 +43,9 @@ class Looking(Protocol):
     def switch(self, name: str) -> bool | None:
         """How a switch of the policy stands; None where that is not known."""
 
+    def leads(self, name: str) -> tuple[str, ...]:
+        """Where a name leads by the server's own hosts file; () for nowhere."""
+
     def running(self, engine: str) -> bool | None:
         """Whether an engine runs; None where that is not known."""
 
@@ -64,6 +67,11 @@ class Hands(Looking, Protocol):
 
     def turn(self, name: str, on: bool) -> None:
         """A switch of the policy, for good."""
+
+    def lead(self, name: str, addresses: tuple[str, ...], there: str) -> None:
+        """Writes the hosts file anew, in which a name leads to these alone. The old one lies aside
+        then.
+        """
 
     def make_folder(self, path: str, mode: int, uid: int, gid: int, there: str) -> None:
         """there: as `aside` told, where it is made ready."""

@@ -59,11 +59,19 @@ class Owner(_Belonging):
     what: ClassVar[str] = "owner"
 
     @classmethod
-    def of(cls, looking: Looking, path: str, account: Account, *, below: bool = False) -> Owner:
+    def of(
+        cls,
+        looking: Looking,
+        path: str,
+        account: Account,
+        *,
+        below: bool = False,
+        but: tuple[str, ...] = (),
+    ) -> Owner:
         """Gives a path to an account. Raises LookupError where nothing is there."""
-        census = cls.census(looking, path) if below else None
+        census = cls.census(looking, path, but) if below else None
         was = cls.state(_there(looking, path))
-        return cls(path, was, str(account.uid), census, account.name)
+        return cls(path, was, str(account.uid), census, account.name, but=but)
 
     @staticmethod
     def state(entry: Entry) -> str:
@@ -81,8 +89,7 @@ class Owner(_Belonging):
         return self.told("owner", self.name or self.to)
 
     def shell(self) -> str:
-        who = quoted(self.name or self.to)
-        return f"chown --no-dereference{self.deep} {who} -- {quoted(self.path)}"
+        return self.run("chown --no-dereference", quoted(self.name or self.to), "-R")
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,10 +99,19 @@ class OwningGroup(_Belonging):
     what: ClassVar[str] = "group"
 
     @classmethod
-    def of(cls, looking: Looking, path: str, group: Group, *, below: bool = False) -> OwningGroup:
+    def of(
+        cls,
+        looking: Looking,
+        path: str,
+        group: Group,
+        *,
+        below: bool = False,
+        but: tuple[str, ...] = (),
+    ) -> OwningGroup:
         """Gives a path to a group. Raises LookupError where nothing is there."""
-        census = cls.census(looking, path) if below else None
-        return cls(path, cls.state(_there(looking, path)), str(group.gid), census, group.name)
+        census = cls.census(looking, path, but) if below else None
+        was = cls.state(_there(looking, path))
+        return cls(path, was, str(group.gid), census, group.name, but=but)
 
     @staticmethod
     def state(entry: Entry) -> str:
@@ -113,8 +129,7 @@ class OwningGroup(_Belonging):
         return self.told("group", self.name or self.to)
 
     def shell(self) -> str:
-        who = quoted(self.name or self.to)
-        return f"chgrp --no-dereference{self.deep} {who} -- {quoted(self.path)}"
+        return self.run("chgrp --no-dereference", quoted(self.name or self.to), "-R")
 
 
 def _there(looking: Looking, path: str) -> Entry:

@@ -19,6 +19,7 @@ from ecumen.operations.acl import AclGrant
 from ecumen.operations.context import Context
 from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
+from ecumen.operations.hosts import Hosts
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
 from ecumen.operations.operation import Looking, Operation, Standing
@@ -33,6 +34,7 @@ from ecumen.operations.trial import Trial
 from ecumen.survey import Survey
 
 FORMAT = 1
+_FEW = ("but", "only")
 
 
 def _by_name(*kinds: type[Operation]) -> dict[str, type[Operation]]:
@@ -48,6 +50,7 @@ KINDS = _by_name(
     AclRevoke,
     Context,
     Switch,
+    Hosts,
     Folder,
     Link,
     Rename,
@@ -93,7 +96,11 @@ class Plan:
 
 def written(operation: Operation) -> dict[str, Any]:
     """An operation in the plan format."""
-    return {"what": operation.what, **asdict(operation)}
+    # What is said of a whole folder's files alone is left out where it says nothing.
+    members = {
+        name: value for name, value in asdict(operation).items() if name not in _FEW or value
+    }
+    return {"what": operation.what, **members}
 
 
 def read_operation(data: object) -> Operation:

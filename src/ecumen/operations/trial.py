@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from ecumen.operations.operation import Looking, Operation
 from ecumen.rights.walk import join
-from ecumen.survey import Delta, Entry, FileTable, Kind, Survey, after
+from ecumen.survey import Delta, Entry, FileTable, Kind, NameRecord, Survey, after
 
 
 class Trial:
@@ -20,6 +20,7 @@ class Trial:
         self._children: dict[str, list[str]] = {}
         self._switches: dict[str, bool] = {}
         self._running: dict[str, bool] = {}
+        self._names: dict[str, NameRecord | None] = {}
 
     def entry(self, path: str) -> Entry | None:
         if path in self._entries:
@@ -57,6 +58,11 @@ class Trial:
     def switch(self, name: str) -> bool | None:
         return self._switches[name] if name in self._switches else self._base.switch(name)
 
+    def leads(self, name: str) -> tuple[str, ...]:
+        if name.lower() in self._names:
+            return _by_hosts(self._names[name.lower()])
+        return self._base.leads(name)
+
     def running(self, engine: str) -> bool | None:
         return self._running[engine] if engine in self._running else self._base.running(engine)
 
@@ -70,6 +76,7 @@ class Trial:
         self._texts.update(delta.texts)
         self._switches.update(delta.switches)
         self._running.update(delta.running)
+        self._names.update(delta.names)
 
     @property
     def delta(self) -> Delta:
@@ -79,6 +86,7 @@ class Trial:
             texts=dict(self._texts),
             switches=dict(self._switches),
             running=dict(self._running),
+            names=dict(self._names),
         )
 
 
@@ -110,8 +118,15 @@ class Surveyed:
         policy = self._survey.labels.policy
         return None if policy is None else policy.active.get(name)
 
+    def leads(self, name: str) -> tuple[str, ...]:
+        return _by_hosts(self._survey.name_by_text.get(name.lower()))
+
     def running(self, engine: str) -> bool | None:
         return next((each.running for each in self._survey.engines if each.kind == engine), None)
+
+
+def _by_hosts(record: NameRecord | None) -> tuple[str, ...]:
+    return () if record is None or record.source != "hosts" else record.addresses or ()
 
 
 def simulated(survey: Survey, operations: Iterable[Operation]) -> Delta:

@@ -2,6 +2,7 @@
 
 from ecumen.survey.archive import read_survey, write_survey
 from ecumen.survey.files import Acl, AclEntry, Entry, FileTable, Kind, acl_text, parse_acl
+from ecumen.survey.hosts import HOSTS_FILE, leading, led_by, parse_hosts
 from ecumen.survey.labels import Labels, PolicyTexts
 from ecumen.survey.model import (
     Account,
@@ -17,6 +18,7 @@ from ecumen.survey.model import (
 from ecumen.survey.overlay import Delta, after
 
 __all__ = [
+    "HOSTS_FILE",
     "Account",
     "Acl",
     "AclEntry",
@@ -36,7 +38,10 @@ __all__ = [
     "Survey",
     "acl_text",
     "after",
+    "leading",
+    "led_by",
     "parse_acl",
+    "parse_hosts",
     "read_survey",
     "write_survey",
 ]
