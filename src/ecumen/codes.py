@@ -157,6 +157,26 @@ DOOR_UNREAD_ENGINE = _unsure(
 
 SEAL_PLAIN_HTTP = _skipped("seal.plain-http", "Plain HTTP: no certificate is asked for.")
 SEAL_SPOKEN = _clear("seal.spoken", "The door speaks TLS; the certificate shown is that of {site}.")
+SEAL_OTHER_NAME = _clear(
+    "seal.other-name",
+    "The certificate shown, that of {site}, does not hold {asked}: browsers refuse it.",
+)
+SEAL_ENDED = _clear(
+    "seal.ended", "The certificate shown, that of {site}, ended on {day}: browsers refuse it."
+)
+SEAL_NOT_YET = _clear(
+    "seal.not-yet",
+    "The certificate shown, that of {site}, begins on {day} only: browsers refuse it until then.",
+)
+SEAL_CUT = _clear(
+    "seal.cut",
+    "The certificate shown, that of {site}, comes without the one that issued it: many clients "
+    "refuse it.",
+)
+SEAL_UNTRUSTED = _clear(
+    "seal.untrusted",
+    "The certificate shown, that of {site}, is vouched for by nobody whom this system trusts.",
+)
 SEAL_NOT_SPOKEN = _blocked(
     "seal.not-spoken",
     "The door does not speak TLS: the connection fails.",
@@ -234,9 +254,16 @@ SITE_MARKED = _diverted(
 )
 SITE_MISDIRECTED = _blocked(
     "site.misdirected",
-    "{site} is asked for, but the connection was sealed for {greeted}, with another certificate: "
-    "the engine refuses.",
-    "Ask for the name that the connection was made for, or give both one certificate.",
+    "{site} is asked for, but the connection was sealed for {greeted}, which has another "
+    "certificate or other terms: the engine refuses.",
+    "Ask for the name that the connection was made for, or give both one certificate and the same "
+    "terms.",
+    findings=("site.refuses",),
+)
+SITE_UNGREETED = _blocked(
+    "site.ungreeted",
+    "The connection was sealed without a name, and {site} wants one: the engine refuses.",
+    "Ask with a client that names the site when it connects.",
     findings=("site.refuses",),
 )
 SITE_BAD_REQUEST = _blocked(

@@ -26,6 +26,7 @@ from ecumen.survey import (
     FileTable,
     Gap,
     NameRecord,
+    SealFile,
     Survey,
     read_survey,
     write_survey,
@@ -111,6 +112,7 @@ def _answer(
         "follow_links": ground.follow_links,
         "read_named": lambda leaves: ground.read_named(_texts(leaves)),
         "resolve": lambda names: ground.resolve(_texts(names)),
+        "seals": lambda asked: ground.seals(_pairs(asked)),
         "texts": ground.texts,
         "table": ground.table,
         "gaps": ground.gaps,
@@ -181,6 +183,12 @@ def _texts(values: object) -> list[str]:
     if not isinstance(values, list) or not all(isinstance(value, str) for value in values):
         raise EcumenError("the process that understands asked for what is no list")
     return cast(list[str], values)
+
+
+def _pairs(values: object) -> list[tuple[str, str]]:
+    if not isinstance(values, list) or not all(isinstance(each, list) for each in values):
+        raise EcumenError("the process that understands asked for what is no list")
+    return [(_path(path), _path(by)) for path, by in values]
 
 
 def _number(value: object) -> int:
@@ -318,6 +326,10 @@ class _Far:
 
     def resolve(self, names: Sequence[str]) -> list[NameRecord]:
         return cast(list[NameRecord], self._ask("resolve", list(names)))
+
+    def seals(self, asked: Sequence[tuple[str, str]]) -> list[SealFile]:
+        plain = [(path, by) for path, by in asked if _is_path(path) and _is_path(by)]
+        return cast(list[SealFile], self._ask("seals", plain))
 
     def texts(self) -> dict[str, bytes]:
         return cast(dict[str, bytes], self._ask("texts"))

@@ -41,9 +41,10 @@ from ecumen.survey import (
     Listener,
     Mount,
     NameRecord,
+    SealFile,
     parse_hosts,
 )
-from ecumen_machine import cage, contexts, programs
+from ecumen_machine import cage, contexts, programs, seals
 from ecumen_machine.capture import labels_by_itself
 from ecumen_machine.confine import become_nobody_else
 from ecumen_machine.files import MOST_BEHIND, Collector
@@ -56,6 +57,7 @@ NAMES_WITHIN = 6.0
 MOST_NAMES = 5000
 LARGEST_ANSWER = 4 << 20  # bytes of texts that are fetched together
 _AT_ONCE = 64 << 10  # bytes of a text
+MOST_SEALS = 100_000  # files of certificates and keys
 MOST_TEXTS = 2 << 30  # bytes, of all texts together
 _MOST_ROUNDS = 60  # of names that an engine's check cannot do without
 _ROUNDS_WITHIN = 15.0  # seconds
@@ -177,6 +179,43 @@ class Ground:
         if not found.roots:
             self._writers[path] = found.writers | found.linked_by | writers_of(found.info)
         return blacked(data)
+
+    def seals(self, asked: Sequence[tuple[str, str]]) -> list[SealFile]:
+        """What is named as certificate or key, each with the file that names it; what they say is
+        read by a process without privileges.
+        """
+        held: list[tuple[str, bytes]] = []
+        found: list[SealFile] = []
+        for path, by in asked[:MOST_SEALS]:
+            data, why = self._held(path, by)
+            if data is None:
+                found.append(SealFile(path, (), why, "", why))
+            else:
+                held.append((path, data))
+        if held:
+            self._progress("reading certificates", len(held))
+            if not any(map(os.path.exists, seals.ANCHORS)):
+                self.gap("authorities", seals.ANCHORS[0], "whom this system trusts is not known")
+        return sorted([*found, *seals.read_apart(held)], key=lambda each: each.path)
+
+    def _held(self, path: str, by: str) -> tuple[bytes | None, str]:
+        """What is in such a file, or why it is not read."""
+        if self._collector.path(path) is None:
+            return None, "it is not there"
+        namer = self._collector.path(by)
+        suspects = self._writers.get(namer, set()) if namer is not None else set()
+        try:
+            with reached(path) as found:
+                if not stat.S_ISREG(found.info.st_mode):
+                    return None, "it is no file"
+                if suspects and not (is_its_own(found) and all(map(found.readable_by, suspects))):
+                    return None, "whoever named it may not read it"
+                if found.info.st_size > seals.LARGEST:
+                    return None, "it is too large for a certificate"
+                with os.fdopen(reopened(found.handle), "rb", buffering=0) as stream:
+                    return stream.read(seals.LARGEST), ""
+        except OSError as error:
+            return None, f"it cannot be read: {error.strerror or error}"
 
     def names(self, folder: str) -> list[str] | None:
         """Names in a folder, sorted by bytes; None where it is no folder that can be read."""

@@ -13,7 +13,7 @@ from ecumen.audit.template import SKELETON, SOURCES
 from ecumen.engines.engine import KINDS, Wants, wanted_by
 from ecumen.engines.tree import Source
 from ecumen.errors import EcumenError
-from ecumen.survey import ConfigCheck, EngineRecord, FileTable, Gap, NameRecord, Survey
+from ecumen.survey import ConfigCheck, EngineRecord, FileTable, Gap, NameRecord, SealFile, Survey
 from ecumen_machine.capture import PSEUDO
 from ecumen_machine.ground import Ground, GroundFacts
 from ecumen_machine.quiet import no_collecting
@@ -39,6 +39,7 @@ class Grounds(Source, Protocol):
     def follow_links(self) -> None: ...
     def read_named(self, leaves: Sequence[str]) -> None: ...
     def resolve(self, names: Sequence[str]) -> list[NameRecord]: ...
+    def seals(self, asked: Sequence[tuple[str, str]]) -> list[SealFile]: ...
     def texts(self) -> dict[str, bytes]: ...
     def table(self) -> FileTable: ...
     def gaps(self) -> tuple[Gap, ...]: ...
@@ -121,6 +122,7 @@ def understood(
         _pairs(ground, os.path.dirname(record.config))
     ground.read_named(sorted({name for want in wants for name in want.override_names()}))
     names = ground.resolve(claimed)
+    seals = ground.seals(list(dict.fromkeys(each for want in wants for each in want.seals())))
     return Survey(
         host=facts.host,
         taken_at=facts.taken_at,
@@ -138,6 +140,7 @@ def understood(
         kernel=facts.kernel,
         mounts=facts.mounts,
         logs=tuple(logs),
+        seals=tuple(seals),
     )
 
 

@@ -19,6 +19,7 @@ from ecumen.engines.sites import (
     Part,
     PersonalGround,
     Rank,
+    SealPair,
     SiteSummary,
 )
 from ecumen.engines.tree import Mistake, Place, Source
@@ -48,6 +49,9 @@ class Wants(Protocol):
         """Files beside the configuration in which something is looked up, each with the file that
         names it.
         """
+
+    def seals(self) -> Iterable[tuple[str, str]]:
+        """Files of certificates and keys, each with the file that names it."""
 
     def logs(self) -> Iterable[str | None]:
         """Where lines go, of requests and of errors."""
@@ -142,6 +146,11 @@ class Engine(Protocol):
 
     def seal(self, arrival: Arrival) -> Part:
         """What comes of asking for TLS on this address and port."""
+
+    def seals_of(self, site: Place) -> Sequence[SealPair]:
+        """The certificates that a site has, each with its key, in the order in which the engine
+        takes them.
+        """
 
     def shortly(self, asked: Question) -> Short | None:
         """What comes of a plain request, without evidence; None where it is not plain."""

@@ -10,7 +10,7 @@ from ecumen import codes
 from ecumen.codes import Code, Facts
 from ecumen.engines.tree import Directive, Place
 from ecumen.patterns import Regex
-from ecumen.survey import Entry
+from ecumen.survey import Certificate, Entry
 
 
 class Phase(IntEnum):
@@ -73,6 +73,41 @@ class Proof:
     text: str = ""
     entry: Entry | None = None
     path: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class SealPair:
+    """A certificate with its key, as a site names them: paths. place, text: the line that names the
+    certificate. more: files out of which the engine completes what it sends. stands: whether both
+    are known; what is made up for each greeting is not.
+    """
+
+    certificate: str
+    key: str
+    place: Place
+    text: str
+    more: tuple[str, ...] = ()
+    stands: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Sealed:
+    """The certificate that is shown for a name. asked: that name; held: under which of its own
+    names it holds that, None for under none. fault: why a browser would refuse it, "" for no
+    reason. chain: certificates that lead from it to somebody who is trusted; chain_state: as
+    `Chain.state`. seen_at: when it was looked at.
+    """
+
+    pair: SealPair
+    certificate: Certificate
+    asked: str
+    held: str | None
+    fault: str
+    chain: tuple[Certificate, ...]
+    chain_state: str
+    lacks: str
+    seen_at: int
+    others: tuple[Certificate, ...] = ()
 
 
 def proof_of(directive: Directive) -> Proof:
@@ -368,7 +403,7 @@ def not_shown(rungs: Iterable[Rung], picture: Iterable[object]) -> list[Rung]:
     return [rung for rung in rungs if rung.asked not in shown]
 
 
-Picture = Claim | Contender | Mapped | RuleLine | Rung | Candidate | Labelled | Proof
+Picture = Claim | Contender | Mapped | RuleLine | Rung | Candidate | Labelled | Sealed | Proof
 
 
 @dataclass(slots=True)

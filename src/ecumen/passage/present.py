@@ -17,9 +17,11 @@ from ecumen.engines.sites import (
     Proof,
     RuleLine,
     Rung,
+    Sealed,
 )
 from ecumen.passage.verdict import (
     CandidateView,
+    CertificateView,
     ClaimView,
     Evidence,
     LabelView,
@@ -28,8 +30,9 @@ from ecumen.passage.verdict import (
     PlaceView,
     RuleView,
     RungView,
+    SealView,
 )
-from ecumen.survey import Entry, Kind, Survey
+from ecumen.survey import Certificate, Entry, Kind, Survey
 
 _CLAIM_WORDS = {
     "won": "claims the name and answers",
@@ -54,6 +57,15 @@ _MAPPING_WORDS = {
     "personal-nobody": "no such account",
     "personal-missing": "no such folder; the next is tried",
     "personal-elsewhere": "personal sites are elsewhere",
+}
+MOST_NAMES = 24  # of a certificate, in a picture
+_CHAIN_WORDS = {
+    "whole": "leads to an authority that this system trusts",
+    "order": "leads to an authority that this system trusts, but is not sent in its order",
+    "itself": "vouches for itself",
+    "cut": "breaks off: the certificate of {lacks} is not sent",
+    "stranger": "ends at an authority that this system does not know",
+    "unknown": "could not be looked at",
 }
 _LIFETIME_WORDS = {
     "stated": "up to {time}, as the configuration says",
@@ -175,6 +187,8 @@ class Presenter:
                 found.setdefault("candidates", []).append(self._candidate(item))
             elif isinstance(item, Labelled):
                 found.setdefault("labels", []).append(_label(item))
+            elif isinstance(item, Sealed):
+                found.setdefault("seals", []).append(_seal(item))
         return found
 
     def _claim(self, claim: Claim) -> ClaimView:
@@ -269,6 +283,34 @@ class Presenter:
             _CANDIDATE_WORDS[candidate.outcome],
             candidate.entry.size if candidate.entry else None,
         )
+
+
+def _seal(seal: Sealed) -> SealView:
+    held = seal.certificate
+    names = [*held.names, *held.addresses]
+    # That which holds is shown, however many there are.
+    names.sort(key=lambda each: each != seal.held)
+    words = _CHAIN_WORDS[seal.chain_state].format(lacks=seal.lacks)
+    return SealView(
+        path=seal.pair.certificate,
+        key_path=seal.pair.key,
+        asked=seal.asked,
+        held=seal.held,
+        names=names[:MOST_NAMES],
+        more=max(0, len(names) - MOST_NAMES),
+        certificate=_certificate(held),
+        chain=[_certificate(each) for each in seal.chain],
+        chain_state=seal.chain_state,
+        chain_words=words,
+        fault=seal.fault,
+        seen_at=seal.seen_at,
+        others=[_certificate(each) for each in seal.others],
+        at=Evidence(seal.pair.place.file, seal.pair.place.line, seal.pair.text),
+    )
+
+
+def _certificate(held: Certificate) -> CertificateView:
+    return CertificateView(held.subject, held.issuer, held.key, held.begins, held.ends, held.digest)
 
 
 def _label(step: Labelled) -> LabelView:

@@ -117,6 +117,42 @@ class LabelView:
 
 
 @dataclass(frozen=True, slots=True)
+class CertificateView:
+    """A certificate. key: its kind and size. begins, ends: seconds since 1970, UTC."""
+
+    subject: str
+    issuer: str
+    key: str
+    begins: int
+    ends: int
+    digest: str
+
+
+@dataclass(frozen=True, slots=True)
+class SealView:
+    """The certificate that is shown for a name. asked: that name; held: the name of the certificate
+    that holds it, None for none. names: all of its own, `more` of them left out. chain: those that
+    lead from it to somebody who is trusted, `chain_state` and `chain_words` how far. fault: the
+    code of why a browser refuses it; "" where none does. seen_at: when it was looked at.
+    """
+
+    path: str
+    key_path: str
+    asked: str
+    held: str | None
+    names: list[str]
+    more: int
+    certificate: CertificateView
+    chain: list[CertificateView]
+    chain_state: str
+    chain_words: str
+    fault: str
+    seen_at: int
+    others: list[CertificateView]
+    at: Evidence
+
+
+@dataclass(frozen=True, slots=True)
 class CandidateView:
     """One name that could be served for a folder."""
 
@@ -143,6 +179,7 @@ class GateResult:
     rungs: list[RungView] = field(default_factory=list)
     candidates: list[CandidateView] = field(default_factory=list)
     labels: list[LabelView] = field(default_factory=list)
+    seals: list[SealView] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)

@@ -16,12 +16,14 @@ from ecumen.survey.model import (
     Survey,
 )
 from ecumen.survey.overlay import Delta, after
+from ecumen.survey.seals import Certificate, SealFile
 
 __all__ = [
     "HOSTS_FILE",
     "Account",
     "Acl",
     "AclEntry",
+    "Certificate",
     "ConfigCheck",
     "Delta",
     "EngineRecord",
@@ -35,6 +37,7 @@ __all__ = [
     "Mount",
     "NameRecord",
     "PolicyTexts",
+    "SealFile",
     "Survey",
     "acl_text",
     "after",

@@ -36,6 +36,7 @@ from ecumen.survey.model import (
     NameRecord,
     Survey,
 )
+from ecumen.survey.seals import Certificate, SealFile
 
 FORMAT = 2
 # A hostile file must fill neither memory nor time. No part may unpack to more than so many bytes,
@@ -166,8 +167,33 @@ def _parts(survey: Survey) -> Iterator[tuple[str, Any]]:
         ],
     )
     yield "labels.json", _labels_row(survey.labels)
-    yield "certificates.json", []
+    yield "certificates.json", [_seal_row(each) for each in survey.seals]
     yield "logs.json", [{"path": path} for path in survey.logs]
+
+
+def _seal_row(file: SealFile) -> dict[str, Any]:
+    """What says nothing is left out."""
+    return {
+        "path": file.path,
+        "certificates": [_said(asdict(each)) for each in file.certificates],
+    } | {name: value for name in _OF_FILE if (value := getattr(file, name))}
+
+
+_OF_FILE = ("why", "key_digest", "key_why")
+_LISTS = ("names", "addresses", "issuers")
+_OFTEN = ("issuers", "addresses", "anchored", "itself", "stapled")
+
+
+def _said(row: dict[str, Any]) -> dict[str, Any]:
+    return {name: value for name, value in row.items() if value or name not in _OFTEN}
+
+
+def _seal(row: dict[str, Any]) -> SealFile:
+    certificates = tuple(
+        Certificate(**{**each, **{name: tuple(each.get(name, ())) for name in _LISTS}})
+        for each in row["certificates"]
+    )
+    return SealFile(row["path"], certificates, **{name: row.get(name, "") for name in _OF_FILE})
 
 
 def _dated(name: str) -> zipfile.ZipInfo:
@@ -449,4 +475,5 @@ def read_survey(stream: IO[bytes]) -> Survey:
             ),
             texts=dict(_texts(archive)),
             logs=tuple(log["path"] for log in _json_part(archive, "logs")),
+            seals=tuple(map(_seal, _json_part(archive, "certificates"))),
         )

@@ -12,6 +12,7 @@ from functools import cached_property
 
 from ecumen.survey.files import FileTable
 from ecumen.survey.labels import Labels
+from ecumen.survey.seals import Certificate, SealFile
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,7 +116,8 @@ class EngineRecord:
 @dataclass(frozen=True)
 class Survey:
     """One server at one time. `texts`: configuration files by path, as bytes. logs: paths of the
-    files that its sites write their lines to.
+    files that its sites write their lines to. seals: files that its sites name as certificates and
+    keys; none where they were not looked at.
     """
 
     host: str
@@ -134,6 +136,15 @@ class Survey:
     mounts: tuple[Mount, ...] = ()
     labels: Labels = field(default_factory=Labels)
     logs: tuple[str, ...] = ()
+    seals: tuple[SealFile, ...] = ()
+
+    @cached_property
+    def seal_by_path(self) -> Mapping[str, SealFile]:
+        return {each.path: each for each in self.seals}
+
+    @cached_property
+    def certificate_by_digest(self) -> Mapping[str, Certificate]:
+        return {each.digest: each for file in self.seals for each in file.certificates}
 
     @cached_property
     def account_by_name(self) -> Mapping[str, Account]:

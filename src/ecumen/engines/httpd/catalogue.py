@@ -6,6 +6,8 @@ An answer is: the site, the status, the Location, the content type, the file and
 
 from __future__ import annotations
 
+from ecumen.engines.tree import Directive
+
 # Processed while the file is read, or about the server as a whole and not about an answer.
 PROCESS = frozenset(
     """
@@ -73,6 +75,13 @@ _BUT = frozenset(
 )
 
 
-def leaves_answer(name: str) -> bool:
-    """Whether a directive (lower case) leaves an answer as it is."""
+# Of "SSLOptions": what programs are told, and how certificates are asked for again.
+_TOLD = frozenset("stdenvvars exportcertdata legacydnstringformat optrenegotiate".split())
+
+
+def leaves_answer(directive: Directive) -> bool:
+    """Whether a directive leaves an answer as it is."""
+    name = directive.name.lower()
+    if name == "ssloptions":
+        return {word.lower().lstrip("+-") for word in directive.text.split()} <= _TOLD
     return name in NO_EFFECT or name in PROCESS or (name.startswith(_FAMILIES) and name not in _BUT)

@@ -168,7 +168,7 @@ class Draft:
     def all(self, directives: Sequence[Directive]) -> None:
         """Takes all directives of a section."""
         for directive in flat(directives):
-            if not self.take(directive) and not leaves_answer(directive.name.lower()):
+            if not self.take(directive) and not leaves_answer(directive):
                 self.unread.append(directive)
 
     def take(self, directive: Directive, limited: Limited | None = None) -> bool:
@@ -196,7 +196,7 @@ class Draft:
             self.unread.append(directive)
             return
         for child in flat(directive.children or ()):
-            if not self.take(child, limited) and not leaves_answer(child.name.lower()):
+            if not self.take(child, limited) and not leaves_answer(child):
                 self.unread.append(child)
 
     def settings(self) -> Settings:

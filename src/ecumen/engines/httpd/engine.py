@@ -24,6 +24,7 @@ from ecumen.engines.httpd.guards import CALLED, access_patterns
 from ecumen.engines.httpd.hostname import HostHeader, read_host
 from ecumen.engines.httpd.laps import Laps
 from ecumen.engines.httpd.overrides import asks_for
+from ecumen.engines.httpd.seals import must_be_named, pairs_of, refuses
 from ecumen.engines.httpd.server import Host, Server, load
 from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.short import ShortAnswers
@@ -54,6 +55,7 @@ from ecumen.engines.sites import (
     Phase,
     Proof,
     Rank,
+    SealPair,
     SiteSummary,
     before_answer,
     proof_of,
@@ -342,12 +344,19 @@ class HttpdEngine:
         whose certificate is shown."""
         first = self._first(arrival)
         shown = self._greeted(arrival)
-        part = Part(codes.SEAL_SPOKEN, {"site": shown.label})
+        if shown.sealed is None or not pairs_of(self.server, shown):
+            # What has none of its own is shown with that of the first (measured).
+            shown = first
+        part = Part(codes.SEAL_SPOKEN, {"site": shown.label, "declared": shown.place})
         part.proofs = [proof_of(line) for line in shown.certificates]
         if first.sealed is None:
             proofs = (_host_proof(first),)
             part.blocks.append(Block(codes.SEAL_NOT_SPOKEN, Rank(Phase.REACH, 2), None, {}, proofs))
         return part
+
+    def seals_of(self, site: Place) -> Sequence[SealPair]:
+        """The certificates that a host has, each with its key."""
+        return pairs_of(self.server, self._host_at.get(site) or self.server.main)
 
     def _first(self, arrival: Arrival) -> Host:
         chain = self.chooser.chain(arrival.address, arrival.port)
@@ -358,18 +367,24 @@ class HttpdEngine:
         header = read_host(arrival.server_name)
         if arrival.server_name is None or not header.valid:
             return self._first(arrival)
+        if arrival.server_name.endswith("."):
+            # The dot stays, unlike that of a Host header (measured).
+            header = replace(header, name=f"{header.name}.")
         return self.chooser.choose(arrival.address, arrival.port, header, True).host
 
     def _misdirected(self, arrival: Arrival, host: Host) -> Block | None:
-        """A block that the greeting did not choose answers only under the same certificate."""
+        """A block that the greeting did not choose may refuse what comes with it."""
         if not arrival.sealed:
             return None
-        shown = self._greeted(arrival)
-        if shown is host:
-            return None
-        mine = [line.text for line in host.certificates]
-        alike = (host.sealed is None) == (shown.sealed is None)
-        if alike and mine == [line.text for line in shown.certificates]:
+        chain, shown = self.chooser.chain(arrival.address, arrival.port), self._greeted(arrival)
+        # Only where there are several does it matter which one is meant.
+        if arrival.server_name is None and chain is not None and len(chain.hosts) > 1:
+            for each in (self._first(arrival), host):
+                if must_be_named(self.server, each):
+                    said = {"site": each.label}
+                    lines = (_host_proof(each),)
+                    return Block(codes.SITE_UNGREETED, Rank(Phase.ENTRY, 1), 403, said, lines)
+        if shown is host or not refuses(self.server, shown, host):
             return None
         facts = {"site": host.label, "greeted": shown.label}
         proofs = (_host_proof(shown), _host_proof(host))

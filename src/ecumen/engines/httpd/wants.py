@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.overrides import asks_for
+from ecumen.engines.httpd.seals import named_in
 from ecumen.engines.httpd.server import Host, Section, Server, load
 from ecumen.engines.httpd.settings import EMPTY
 from ecumen.engines.httpd.way import personal_folder
@@ -73,6 +74,10 @@ class HttpdWants:
         """What rules of rewriting look things up in."""
         for host in self._hosts:
             yield from ((m.source, m.by) for m in host.maps.values() if m.kind in ("txt", "rnd"))
+
+    def seals(self) -> Iterator[tuple[str, str]]:
+        """Files of certificates and keys, each with the file that names it."""
+        return named_in(self.server)
 
     def logs(self) -> Iterator[str | None]:
         """Where lines go, of requests and of errors."""

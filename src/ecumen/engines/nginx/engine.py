@@ -5,6 +5,7 @@ Source: nginx, "How nginx processes a request", "Development guide: HTTP phases"
 
 from __future__ import annotations
 
+import posixpath
 import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
@@ -24,6 +25,7 @@ from ecumen.engines.nginx.hosting import folders_unled, sites_in_folders
 from ecumen.engines.nginx.hostname import read_host
 from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.run import Run, proof
+from ecumen.engines.nginx.seals import pairs_of
 from ecumen.engines.nginx.server import Server, Whole, binding, load
 from ecumen.engines.nginx.short import ShortAnswers
 from ecumen.engines.nginx.uri import Address, read_path
@@ -54,6 +56,7 @@ from ecumen.engines.sites import (
     Phase,
     Proof,
     Rank,
+    SealPair,
     SiteSummary,
     before_answer,
 )
@@ -363,8 +366,14 @@ class NginxEngine:
         rank = Rank(Phase.REACH, 2)
         if chosen is None:
             return Part(codes.PASSAGE_NOT_REACHED)
-        part = Part(codes.SEAL_SPOKEN, {"site": chosen.server.label})
-        part.proofs = list(proof(chosen.server.line))
+        shown = chosen.server
+        door = self.chooser.door(arrival.address, arrival.port)
+        if not self.seals_of(shown.place) and door is not None:
+            # What has none of its own is shown with that of the socket's default (measured).
+            shown = door.standing
+        declared = shown.place
+        part = Part(codes.SEAL_SPOKEN, {"site": shown.label, "declared": declared})
+        part.proofs = list(proof(shown.line))
         if not chosen.sealed:
             part.blocks.append(
                 Block(codes.SEAL_NOT_SPOKEN, rank, None, {}, proof(chosen.server.line))
@@ -375,6 +384,12 @@ class NginxEngine:
                 Block(codes.SEAL_REJECTED, rank, None, facts, proof(chosen.server.line))
             )
         return part
+
+    def seals_of(self, site: Place) -> Sequence[SealPair]:
+        """The certificates that a server has, each with its key."""
+        server = self._server_at.get(site)
+        folder = posixpath.dirname(self.record.config)
+        return () if server is None else pairs_of(self.whole, server, folder)
 
     @cached_property
     def _short(self) -> ShortAnswers | None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import posixpath
 from collections.abc import Iterable, Iterator, Sequence
 
+from ecumen.engines.nginx.seals import named_in
 from ecumen.engines.nginx.server import Whole, load
 from ecumen.engines.tree import Mistake, Source
 from ecumen.rights.walk import join
@@ -16,6 +18,7 @@ class NginxWants:
     def __init__(self, source: Source, record: EngineRecord) -> None:
         self.whole: Whole = load(source, record)
         self.root = record.root
+        self.folder = posixpath.dirname(record.config)
 
     @property
     def files(self) -> Sequence[str]:
@@ -41,6 +44,10 @@ class NginxWants:
     def texts(self) -> Sequence[tuple[str, str]]:
         """All that it looks things up in stands in its configuration."""
         return ()
+
+    def seals(self) -> Iterator[tuple[str, str]]:
+        """Files of certificates and keys, each with the file that names it."""
+        return named_in(self.whole, self.folder)
 
     def logs(self) -> Iterator[str | None]:
         """Where lines go, of requests and of errors."""

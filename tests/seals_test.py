@@ -1,0 +1,264 @@
+"""TLS beside the real servers: which certificate is shown, and what comes of the request then."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import socket
+import ssl
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import pytest
+
+from ecumen.passage import Follower
+from ecumen.passage.request import request_of
+from ecumen_machine import EngineSpec, take_survey
+from tests.authority import Authority
+from tests.worlds.agreement import ENGINES
+from tests.worlds.live import PATIENCE
+from tests.worlds.plain import MODULES, open_way
+
+pytestmark = pytest.mark.server
+# Each process that runs tests beside others has its own ports.
+PORT = 18_390 + 4 * int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])
+OTHER, PLAIN = PORT + 1, PORT + 2
+ONE, TWO = "127.0.0.1", "127.0.0.2"
+NAMES = {
+    "d": ["d.test"], "a": ["a.test", "aa.test"], "b": ["b.test"], "w": ["*.w.test"],
+    "m": ["m.test"], "e": ["e.test"], "f": ["f.test"],
+}  # fmt: skip
+# server name in the greeting ("" for none, None for the name that is asked), Host, address, port.
+Ask = tuple[str | None, str, str, int]
+
+
+@dataclass
+class Case:
+    """sites: lines of the engine, in which `{NAME}` stands for the lines of a certificate and
+    `@NAME` for the name of its files. asked: beside the usual.
+    """
+
+    engine: str
+    sites: str
+    asked: list[Ask] = field(default_factory=list)
+    unsure: int = 0
+
+
+HOSTS = ["d.test", "a.test", "aa.test", "b.test", "x.w.test", "x.y.w.test", "m.test", "zzz.test"]
+USUAL: list[Ask] = [
+    *((None, host, ONE, PORT) for host in HOSTS),
+    *((sni, host, ONE, PORT) for sni in ("", "a.test", "zzz.test", "d.test")
+      for host in ("a.test", "d.test", "b.test", "zzz.test")),
+    ("A.TEST", "a.test", ONE, PORT), ("a.test", "a.test.", ONE, PORT),
+    ("m.test", "m.test", ONE, PORT),
+    ("a.test.", "a.test", ONE, PORT), ("e.test", "e.test", ONE, PORT),
+    ("f.test", "f.test", ONE, PORT), ("a.test", "a.test", ONE, OTHER),
+    ("f.test", "f.test", TWO, PORT),
+    ("a.test", "a.test", TWO, PORT), ("a.test", "a.test", ONE, PLAIN),
+]  # fmt: skip
+
+
+def httpd(name: str, where: str = f"*:{PORT}", lines: str = "SSLEngine on\n{CERT}") -> str:
+    names = NAMES[name]
+    alias = f"ServerAlias {' '.join(names[1:])}\n" if names[1:] else ""
+    if names[0].startswith("*"):
+        alias = f"ServerAlias {names[0]}\n"
+    own = f"ServerName {names[0].replace('*', 'wild')}\n{alias}"
+    inner = lines.replace("{CERT}", f"{{{name}}}")
+    return (
+        f'<VirtualHost {where}>\n{own}Header always set X-Site "{name}"\n{inner}\n</VirtualHost>\n'
+    )
+
+
+def sealed(name: str, lines: str) -> str:
+    return httpd(name, lines=f"SSLEngine on\n{lines}")
+
+
+def nginx(name: str, where: str = f"*:{PORT} ssl", lines: str = "{CERT}") -> str:
+    inner = lines.replace("{CERT}", f"{{{name}}}")
+    names = " ".join(NAMES[name])
+    said = f"listen {where}; server_name {names}; add_header X-Site {name} always;"
+    return f"server {{ {said} {inner} }}\n"
+
+
+H, N = "httpd", "nginx"
+SITES = "dabwm"
+AES_256, AES_128 = "256-GCM-SHA384", "128-GCM-SHA256"
+CASES = {
+    "usual": Case(
+        H, "".join(map(httpd, SITES)) + httpd("e", f"*:{OTHER}") + httpd("f", f"{TWO}:{PORT}")
+    ),
+    "two-kinds": Case(H, httpd("d") + sealed("m", "{m-rsa}\n{m}") + sealed("a", "{m}\n{m-rsa}")),
+    "last-of-a-kind": Case(H, sealed("d", "{b}\n{d}") + httpd("a")),
+    "same-name-twice": Case(H, httpd("d") + httpd("a") + sealed("a", "{b}")),
+    "set-of-addresses": Case(H, httpd("d") + httpd("a", f"{ONE}:{PORT}")),
+    "first-without": Case(H, httpd("d", lines="") + httpd("a")),
+    "second-without": Case(H, httpd("d") + httpd("a", lines="")),
+    "second-uncertified": Case(H, "{b}\n" + httpd("d") + httpd("a", lines="")),
+    "optional": Case(
+        H, "".join(httpd(n, lines="SSLEngine optional\n{CERT}") for n in ("d", "a"))
+    ),
+    "at-server": Case(H, "{d}\n" + "".join(sealed(n, "") for n in "dab")),
+    "at-server-and-own": Case(H, "{d}\n" + "".join(map(httpd, "dab"))),
+    "engine-at-server": Case(
+        H, "SSLEngine on\n{d}\n" + httpd("d", lines="") + httpd("a", lines="SSLEngine off")
+        + httpd("b", lines="{b}")
+    ),
+    "alike": Case(H, "".join(sealed(n, "{d}") for n in "dab")),
+    "ciphers": Case(H, "".join(sealed(n, f"{{d}}\nSSLCipherSuite ECDHE-ECDSA-AES{size}")
+                    for n, size in (("d", AES_256), ("a", AES_128), ("b", AES_256)))),
+    "protocols": Case(H, sealed("d", "{d}\nSSLProtocol TLSv1.3") + sealed("b", "{d}")
+                      + sealed("a", "{d}\nSSLProtocol all")),
+    "protocols-spelt": Case(H, "SSLProtocol -all +TLSv1.2 +TLSv1.3\n" + sealed("d", "{d}")
+                            + sealed("a", "{d}\nSSLProtocol TLSv1.3 +TLSv1.2")
+                            + sealed("b", "{d}\nSSLProtocol all -TLSv1 -TLSv1.1")),
+    "depth": Case(H, sealed("d", "{d}\nSSLVerifyDepth 3") + sealed("a", "{d}")),
+    "depth-at-server": Case(H, "SSLVerifyDepth 3\n" + sealed("d", "{d}\nSSLVerifyDepth 3")
+                            + sealed("a", "{d}")),
+    "minds-not": Case(H, sealed("d", "{d}\nSSLOptions +StdEnvVars\nSSLHonorCipherOrder on")
+                      + sealed("a", "{d}\nSSLCertificateChainFile @middle.crt")),
+    "authorities": Case(H, sealed("d", "{d}\nSSLCACertificateFile @middle.crt")
+                        + sealed("a", "{d}")),
+    "strict-first": Case(H, sealed("d", "{d}\nSSLStrictSNIVHostCheck on") + httpd("a")),
+    "strict-second": Case(H, httpd("d") + sealed("a", "{a}\nSSLStrictSNIVHostCheck on")),
+    "strict-at-server": Case(H, "SSLStrictSNIVHostCheck on\n" + httpd("d")
+                             + sealed("a", "{a}\nSSLStrictSNIVHostCheck off")),
+    "strict-alone": Case(H, sealed("d", "{d}\nSSLStrictSNIVHostCheck on")),
+    **{
+        f"policy-{word}": Case(
+            H, f"SSLVHostSNIPolicy {word}\n" + "".join(map(httpd, "da")) + sealed("b", "{d}")
+        )
+        for word in ("strict", "secure", "authonly", "insecure")
+    },
+    "n-usual": Case(
+        N, "".join(map(nginx, SITES)) + nginx("e", f"{OTHER} ssl")
+        + nginx("f", f"{TWO}:{PORT} ssl")
+    ),
+    "n-two-kinds": Case(
+        N, nginx("d") + nginx("m", lines="{m-rsa} {m}") + nginx("a", lines="{m} {m-rsa}")
+    ),
+    "n-last-of-a-kind": Case(N, nginx("d", lines="{b} {d}") + nginx("a")),
+    "n-set-of-addresses": Case(N, nginx("d") + nginx("a", f"{ONE}:{PORT} ssl")),
+    "n-around": Case(N, "{d}\n" + nginx("d", lines="") + nginx("a", lines="") + nginx("b")),
+    "n-mixed": Case(N, nginx("d") + nginx("a", f"*:{PORT}", "") + nginx("b")),
+    "n-rejects": Case(N, nginx("d", lines="ssl_reject_handshake on;") + nginx("a") + nginx("b")),
+    "n-rejects-second": Case(
+        N, nginx("d") + nginx("a", lines="ssl_reject_handshake on;") + nginx("b")
+    ),
+    "n-default": Case(N, nginx("d") + nginx("a", f"*:{PORT} ssl default_server") + nginx("b")),
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The certificates, made once."""
+    folder, authority = tmp_path_factory.mktemp("seals"), Authority()
+    open_way(folder)
+    for name, names in NAMES.items():
+        authority.issue(*names).put(folder, name)
+    authority.issue("m.test", rsa_bits=2048).put(folder, "m-rsa")
+    authority.middle.put(folder, "middle", authority.middle.pem)
+    return folder
+
+
+def configured(case: Case, base: Path, folder: Path) -> Path:
+    text = case.sites.replace("@", f"{folder}/")
+    for name in [*NAMES, "m-rsa"]:
+        crt, key = folder / f"{name}.crt", folder / f"{name}.key"
+        lines = f"SSLCertificateFile {crt}\nSSLCertificateKeyFile {key}"
+        if case.engine == N:
+            lines = f"ssl_certificate {crt}; ssl_certificate_key {key};"
+        text = text.replace(f"{{{name}}}", lines)
+    (base / "logs").mkdir()
+    (base / "root").mkdir()
+    (base / "root/index.html").write_text("here")
+    if case.engine == H:
+        loaded = dict.fromkeys((*MODULES, "headers", "socache_shmcb", "ssl"))
+        head = [f"LoadModule {n}_module /usr/lib/apache2/modules/mod_{n}.so" for n in loaded]
+        head += [f"ServerRoot {base}", f"PidFile {base}/pid", f"ErrorLog {base}/logs/error",
+                 f"Listen {PORT}", f"Listen {OTHER}", f"Listen {PLAIN}", "User www-data",
+                 "Group www-data", "ServerName main.test", "TypesConfig /etc/mime.types",
+                 f"DocumentRoot {base}/root", "<Directory />", "AllowOverride None",
+                 "Require all granted", "</Directory>"]  # fmt: skip
+        head.append(f"<VirtualHost *:{PLAIN}>\nServerName plain.test\n</VirtualHost>")
+        text = "\n".join([*head, text])
+    else:
+        plain = f"server {{ listen {PLAIN}; server_name plain.test; }}"
+        text = (
+            f"user www-data; pid {base}/pid; error_log {base}/logs/error;\nevents {{}}\n"
+            f"http {{ access_log off; root {base}/root;\n{text}\n{plain} }}\n"
+        )
+    config = base / "server.conf"
+    config.write_text(text + "\n")
+    return config
+
+
+def seen(ask: Ask, host: str) -> tuple[str, int | None, str]:
+    """The digest of what is shown ("" for no TLS), the status and the site."""
+    sni, _, address, port = ask
+    context = ssl.create_default_context()
+    context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+    named = host if sni is None else sni or None
+    try:
+        with socket.create_connection((address, port), PATIENCE) as plain:
+            plain.settimeout(PATIENCE)
+            with context.wrap_socket(plain, server_hostname=named) as link:
+                shown = hashlib.sha256(link.getpeercert(True) or b"").hexdigest()
+                link.sendall(
+                    f"GET / HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n\r\n".encode()
+                )
+                data = b""
+                while more := link.recv(65536):
+                    data += more
+    except ssl.SSLError:
+        return "", None, ""
+    head = data.partition(b"\r\n\r\n")[0].decode().split("\r\n")
+    site = next((line.split()[1] for line in head if line.startswith("X-Site:")), "")
+    return shown, int(head[0].split()[1]), site
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_what_is_shown_and_answered_is_what_the_server_does(
+    name: str, tmp_path: Path, folder: Path
+) -> None:
+    case = CASES[name]
+    open_way(tmp_path)
+    config = configured(case, tmp_path, folder)
+    follower = Follower(take_survey([EngineSpec(case.engine, str(config))]))
+    wrong, unsure = list[str](), list[str]()
+    with ENGINES[case.engine][1](config, ONE, PLAIN):
+        for ask in [*USUAL, *case.asked]:
+            sni, host, address, port = ask
+            row: dict[str, object] = {"url": f"https://{host}:{port}/", "host": host, "to": address,
+                                      "from": ONE}  # fmt: skip
+            if sni is not None:
+                row["sni"] = sni
+            try:
+                digest, status, site = seen(ask, host)
+            except OSError:
+                digest, status, site = "", None, ""
+            passage = follower.follow(request_of(row))
+            if not passage.decided:
+                unsure.append(f"{ask}: {passage.unsure_because}")
+                continue
+            gate = next(each for each in passage.gates if each.gate == "seal")
+            ours = gate.seals[0].certificate.digest if gate.seals else ""
+            if (ours, passage.status) != (digest, status):
+                told = [p.stem for p in folder.glob("*.crt") if _digest(p) in (digest, ours)]
+                wrong.append(f"{ask}: {digest[:6]} {status} {site}, we say {ours[:6]} "
+                             f"{passage.status} {gate.code}; {told}")  # fmt: skip
+            if (
+                site
+                and passage.site is not None
+                and not passage.site.name.startswith((f"{site}.", "wild.", f"*.{site}."))
+            ):
+                wrong.append(f"{ask}: site {site}, we say {passage.site.name}")
+    assert not wrong, "\n".join(wrong)
+    assert len(unsure) <= case.unsure, "\n".join(unsure)
+
+
+def _digest(path: Path) -> str:
+    der = ssl.PEM_cert_to_DER_cert(
+        path.read_text().partition("-----END")[0] + "-----END CERTIFICATE-----\n"
+    )
+    return hashlib.sha256(der).hexdigest()
