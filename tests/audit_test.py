@@ -21,6 +21,7 @@ from ecumen.operations.mode import Mode
 from ecumen.passage import Follower
 from ecumen.passage.front import front_pages
 from ecumen.survey import (
+    Certificate,
     ConfigCheck,
     Entry,
     FileTable,
@@ -28,6 +29,7 @@ from ecumen.survey import (
     Labels,
     Listener,
     NameRecord,
+    SealFile,
     Survey,
     write_survey,
 )
@@ -119,6 +121,39 @@ def sealed(first: str) -> Survey:
         + block("x.test", "b", first, "*:443") + block("a.test", "a", "SSLEngine on", "*:443"),
     )  # fmt: skip
     return replace(survey, listeners=(*HEARD, Listener("192.0.2.10", 443, "apache2", 7)))
+
+
+CERTIFICATE = Certificate(
+    ("a.test",), (), "CN=a.test", "CN=Middle", 0, 90 * 86_400, "EC P-256", "k", "leaf", ("mid",)
+)
+MIDDLE = Certificate(
+    (), (), "CN=Middle", "CN=Root", 0, 10**9, "EC P-256", "m", "mid", anchored=True
+)
+
+
+def certified(
+    *more: Certificate,
+    key: str = "0600 root /etc/key",
+    key_digest: str = "k",
+    plain: str = "",
+    lines: str = "",
+    day: int = 1,
+    **changes: object,
+) -> Survey:
+    """A site with this certificate, by default a good one, and what is sent with it."""
+    own = f"SSLEngine on\nSSLCertificateFile /etc/crt\nSSLCertificateKeyFile /etc/key\n{lines}"
+    survey = httpd(
+        "LoadModule ssl_module m\nLoadModule alias_module m\nListen 192.0.2.10:443\n"
+        + block("a.test", "a", own, "*:443") + (block("a.test", "a", plain) if plain else ""),
+        key, "0644 root /etc/crt",
+    )  # fmt: skip
+    leaf = replace(CERTIFICATE, **changes)  # type: ignore[arg-type]
+    files = (
+        SealFile("/etc/crt", (leaf, *(more or (MIDDLE,)))),
+        SealFile("/etc/key", key_digest=key_digest),
+    )
+    heard = (*HEARD, Listener("192.0.2.10", 443, "apache2", 7))
+    return replace(survey, seals=files, listeners=heard, taken_at=day * 86_400)
 
 
 def by_name(folder: str) -> Survey:
@@ -349,6 +384,25 @@ CASES: dict[str, tuple[Make, Make]] = {
     "seal.unspoken": (
         lambda: sealed("# none"),
         lambda: sealed("SSLEngine on"),
+    ),
+    "seal.other-name": (
+        lambda: certified(names=("b.test", "*.a.test")),
+        lambda: certified(names=("b.test", "*.test", "a.test")),
+    ),
+    "seal.ending": (lambda: certified(day=75), lambda: certified(day=65)),
+    "seal.key": (lambda: certified(key_digest="other"), lambda: certified()),
+    "seal.key-open": (
+        lambda: certified(key="0604 root /etc/key"),
+        lambda: certified(key="0600 ines /etc/key"),
+    ),
+    "seal.chain": (lambda: certified(CERTIFICATE), lambda: certified(MIDDLE, MIDDLE)),
+    "seal.plain-beside": (
+        lambda: certified(plain="# nothing"),
+        lambda: certified(plain="Redirect / https://a.test/"),
+    ),
+    "seal.circle": (
+        lambda: certified(plain="Redirect / https://a.test/", lines="Redirect / http://a.test/"),
+        lambda: certified(plain="Redirect / https://a.test/", lines="Redirect / http://b.test/"),
     ),
     "log.shared": (
         lambda: httpd(logged("a.test", "/srv/x.log common")

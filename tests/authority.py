@@ -55,16 +55,19 @@ class Issued:
         return crt, key
 
 
+@dataclass
 class Authority:
-    """Issues certificates. trusted: of its root, where a test has the system trust it."""
+    """Issues certificates."""
+
+    name: str = "the Tests"
 
     @cached_property
     def root(self) -> Issued:
-        return _issued("Root of the Tests", new_key(), None, (), authority=True)
+        return _issued(f"Root of {self.name}", new_key(), None, (), authority=True)
 
     @cached_property
     def middle(self) -> Issued:
-        return _issued("Middle of the Tests", new_key(), self.root, (), authority=True)
+        return _issued(f"Middle of {self.name}", new_key(), self.root, (), authority=True)
 
     def issue(
         self,

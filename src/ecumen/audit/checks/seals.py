@@ -1,0 +1,333 @@
+"""Certificates and their keys: names that are not held, ends, chains, keys that others may read;
+and the same name in plain HTTP.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from urllib.parse import urlsplit
+
+import numpy as np
+
+from ecumen.audit.check import MOST_SHOWN, Found, changed_modes, check, mended
+from ecumen.audit.finding import Impact
+from ecumen.audit.scene import Front, Scene, Site
+from ecumen.audit.users import is_person
+from ecumen.engines.sealing import Shown, chain_of, holds, key_fault, shown
+from ecumen.engines.sites import Arrival, Door
+from ecumen.engines.tree import Place
+from ecumen.errors import RequestError
+from ecumen.passage import read_request
+from ecumen.passage.verdict import Evidence
+from ecumen.rights.decide import READ, subjects_of
+from ecumen.rights.table import AccessTable, Crowd
+from ecumen.survey import Certificate, Entry
+
+DAY = 86_400
+# What renews certificates does so when a third of their time is left, or thirty days: one of which
+# less is left was forgotten.
+_SHARE, _AT_MOST = 0.25, 21 * DAY
+PLAIN, SEALED = 80, 443
+
+
+@dataclass(frozen=True, slots=True)
+class Greeting:
+    """One name of a site, asked at one of its doors that speak TLS. all: what may be shown then,
+    that first which a usual client gets.
+    """
+
+    site: Site
+    address: str
+    port: int
+    name: str
+    all: list[Shown]
+
+    @property
+    def certificate(self) -> Certificate | None:
+        return self.all[0].certificate if self.all else None
+
+
+def _greetings(scene: Scene) -> list[Greeting]:
+    # Where no file is named as a certificate there is nothing to ask anybody.
+    return list(_greeted(scene)) if scene.survey.seals else []
+
+
+def _greeted(scene: Scene) -> Iterator[Greeting]:
+    known: dict[tuple[int, Place], list[Shown]] = {}
+    for site in scene.hosts:
+        for door in site.summary.doors:
+            if not door.sealed or door.port is None:
+                continue
+            address = _address(scene, door)
+            for claim in site.summary.claims:
+                if not claim.exact:
+                    continue
+                if site.engine.answers(address, door.port, claim.name) != site.summary.place:
+                    continue
+                arrival = _arrival(address, door.port, claim.name)
+                part = site.engine.seal(arrival)
+                place = part.facts.get("declared")
+                if part.blocks or not isinstance(place, Place):
+                    continue
+                key = id(site.engine), place
+                if key not in known:
+                    known[key] = shown(scene.survey, site.engine.seals_of(place))
+                yield Greeting(site, address, door.port, claim.name, known[key])
+
+
+def _address(scene: Scene, door: Door) -> str:
+    return scene.own_addresses[0] if door.address == "*" else door.address
+
+
+def _arrival(address: str, port: int, name: str, *, sealed: bool = True) -> Arrival:
+    return Arrival(address, port, sealed, name if sealed else None, name, "GET", "/", None, None)
+
+
+def _all(scene: Scene) -> list[Greeting]:
+    return scene.once("greetings", _greetings)
+
+
+@check("seal.other-name", Impact.OUTAGE, "The certificate does not hold the site's name")
+def other_name(scene: Scene) -> Iterator[Found]:
+    refused: dict[Site, list[Greeting]] = defaultdict(list)
+    for each in _all(scene):
+        if each.certificate is not None and holds(each.certificate, each.name) is None:
+            refused[each.site].append(each)
+    for site, found in refused.items():
+        names = list(dict.fromkeys(each.name for each in found))
+        first = found[0]
+        assert first.certificate is not None
+        held = ", ".join([*first.certificate.names, *first.certificate.addresses][:MOST_SHOWN])
+        many = f" and {len(names) - 1} more" if len(names) > 1 else ""
+        yield Found(
+            site.subject,
+            [site],
+            [_line(first.all[0]), Evidence(text=f"it holds {held or 'no name'}")],
+            f"The certificate that is shown for {names[0]}{many} does not hold that name",
+            group=first.all[0].pair.certificate,
+            remedies=mended(
+                f"Give {site.name} a certificate that holds {', '.join(names[:MOST_SHOWN])}",
+                "Take names out of the site that nobody asks for",
+            ),
+            addresses=len(names),
+        )
+
+
+@check("seal.ending", Impact.OUTAGE, "A certificate is past its end, or near it")
+def ending(scene: Scene) -> Iterator[Found]:
+    now = scene.survey.taken_at
+    for path, (one, sites) in _by_file(scene).items():
+        certificate = one.certificate
+        assert certificate is not None
+        left = certificate.ends - now
+        if certificate.begins > now:
+            said, impact = f"begins on {_day(certificate.begins)} only", Impact.OUTAGE
+        elif left < 0:
+            said, impact = f"ended on {_day(certificate.ends)}", Impact.OUTAGE
+        elif left < min(_SHARE * (certificate.ends - certificate.begins), _AT_MOST):
+            days = left // DAY
+            when = "today" if not days else "tomorrow" if days == 1 else f"in {days} days"
+            said, impact = f"ends {when}, on {_day(certificate.ends)}", Impact.UPKEEP
+        else:
+            continue
+        yield Found(
+            path,
+            sites,
+            [_line(one), Evidence(text=f"issued by {certificate.issuer}")],
+            f"The certificate of {_named(sites)} {said}",
+            impact=impact,
+            remedies=mended("Have it renewed, and the engine reloaded"),
+            addresses=len(sites),
+        )
+
+
+@check("seal.key", Impact.OUTAGE, "Key and certificate do not belong together, or one is missing")
+def key(scene: Scene) -> Iterator[Found]:
+    """The engine that runs holds what it read before: the next start, or reload, fails."""
+    seen: dict[tuple[str, str], tuple[Shown, str, list[Site]]] = {}
+    for site, one in _pairs(scene):
+        fault = f"{one.pair.certificate}: {one.why}" if one.why else ""
+        if not fault and (why := key_fault(scene.survey, one)):
+            fault = f"{one.pair.key}: {why}"
+        if fault:
+            pair = one.pair.certificate, one.pair.key
+            seen.setdefault(pair, (one, fault, []))[2].append(site)
+    for (certificate, key), (one, fault, sites) in seen.items():
+        yield Found(
+            f"{certificate} {key}",
+            sites,
+            [_line(one), Evidence(text=fault)],
+            f"{_named(sites)} cannot be sealed with what it names: {fault}",
+            remedies=mended("Put the certificate and the key in place that belong together"),
+            addresses=len(sites),
+        )
+
+
+@check("seal.key-open", Impact.EXPOSURE, "A private key is readable by more than it needs",
+       needs=("files",))  # fmt: skip
+def key_open(scene: Scene) -> Iterator[Found]:
+    """By persons and by the engines' workers: the engine reads it as root, before it answers."""
+    keys: dict[str, tuple[Entry, Shown, list[Site]]] = {}
+    for site, one in _pairs(scene):
+        file = scene.survey.seal_by_path.get(one.pair.key)
+        entry = scene.walker.walk(one.pair.key).entry
+        if file is None or not file.key_digest or entry is None:
+            continue
+        sites = keys.setdefault(entry.path, (entry, one, []))[2]
+        if site not in sites:
+            sites.append(site)
+    if not keys:
+        return
+    people = {account.name for account in scene.survey.accounts if is_person(account)}
+    subjects = [each for each in subjects_of(scene.survey) if each.name in people]
+    workers = [each.worker for each in scene.engines if each.worker is not None]
+    table = AccessTable(scene.survey.files, Crowd([*subjects, *workers]))
+    rows = np.array([table.files.row(path) for path in keys], np.int64)
+    reads = table.members(table.allowed(READ, rows))
+    everyone = [*subjects, *workers]
+    for number, (entry, one, sites) in enumerate(keys.values()):
+        who = [
+            each.name
+            for at, each in enumerate(everyone)
+            if reads[number, at] and each.uid not in (0, entry.uid)
+        ]
+        names = list(dict.fromkeys(who))
+        if not names:
+            continue
+        others = f" and {len(names) - 1} more" if len(names) > 1 else ""
+        yield Found(
+            entry.path,
+            sites,
+            [scene.entry(entry), _line(one)],
+            f"{names[0]}{others} may read {entry.path}, the private key of {_named(sites)}",
+            remedies=changed_modes("Let its owner alone read it", [entry], "go-rwx"),
+            accounts=len(names),
+        )
+
+
+@check("seal.chain", Impact.OUTAGE, "The chain as sent is incomplete or out of order")
+def chain(scene: Scene) -> Iterator[Found]:
+    for path, (one, sites) in _by_file(scene).items():
+        found = chain_of(scene.survey, one)
+        if found.state not in ("cut", "order"):
+            continue
+        cut = found.state == "cut"
+        said = f"{found.lacks} is not sent" if cut else "what is sent is not in its order"
+        yield Found(
+            path,
+            sites,
+            [_line(one), Evidence(text=said)],
+            f"The certificate of {_named(sites)} does not lead to anybody trusted: {said}"
+            if cut
+            else f"The chain of {_named(sites)} is not sent in its order",
+            impact=Impact.OUTAGE if cut else Impact.UPKEEP,
+            remedies=mended("Put the certificates of the issuer behind it, the nearest first"),
+            addresses=len(sites),
+        )
+
+
+@check("seal.plain-beside", Impact.EXPOSURE, "A sealed name answers in plain HTTP, too")
+def plain_beside(scene: Scene) -> Iterator[Found]:
+    told = set[Site]()
+    for each in _all(scene):
+        if each.port != SEALED or each.site in told or not _claimed(scene, each):
+            continue
+        plain, sealed = (_asked(scene, each, scheme) for scheme in ("http", "https"))
+        if plain is None or sealed is None or not (plain.decided and sealed.decided):
+            continue
+        # The very page of the one at the other: what leads over, or is there for machines alone, is
+        # no page.
+        if plain.status != 200 or sealed.status != 200:
+            continue
+        told.add(each.site)
+        yield Found(
+            each.site.subject,
+            [each.site],
+            [scene.asked(plain), scene.asked(sealed)],
+            f"{each.name} answers in plain HTTP beside TLS, and does not lead over",
+            group=each.site.engine.kind,
+            remedies=mended(f"Lead who asks for http://{each.name}/ over to https"),
+            addresses=1,
+        )
+
+
+@check("seal.circle", Impact.OUTAGE, "Plain HTTP and TLS lead to each other")
+def circle(scene: Scene) -> Iterator[Found]:
+    told = set[Site]()
+    for each in _all(scene):
+        if each.port != SEALED or each.site in told or not _claimed(scene, each):
+            continue
+        there, back = (_asked(scene, each, scheme) for scheme in ("http", "https"))
+        if there is None or back is None or not (there.decided and back.decided):
+            continue
+        if _leads(there) == ("https", each.name, "/") and _leads(back) == ("http", each.name, "/"):
+            told.add(each.site)
+            yield Found(
+                each.site.subject,
+                [each.site],
+                [scene.asked(there), scene.asked(back)],
+                f"http://{each.name}/ leads to https, and that leads back",
+                group=each.site.engine.kind,
+                remedies=mended("Keep the one that leads to https, and take the other away"),
+                addresses=1,
+            )
+
+
+def _claimed(scene: Scene, each: Greeting) -> bool:
+    """Whether a site claims the name in plain HTTP."""
+    arrival = _arrival(each.address, PLAIN, each.name, sealed=False)
+    heard = (e for e in scene.engines if any(bound.port == PLAIN for bound in e.listens))
+    return any(engine.claims(arrival) for engine in heard)
+
+
+def _asked(scene: Scene, each: Greeting, scheme: str) -> Front | None:
+    try:
+        return scene.ask(read_request(f"{scheme}://{each.name}/", to=each.address))
+    except RequestError:
+        return None
+
+
+def _leads(front: Front) -> tuple[str, str, str] | None:
+    location = front.answer.location if front.answer is not None else None
+    if not location:
+        return None
+    parts = urlsplit(location)
+    return parts.scheme, parts.hostname or "", parts.path or "/"
+
+
+def _pairs(scene: Scene) -> Iterator[tuple[Site, Shown]]:
+    """All that may be shown, for each site that may show it."""
+    seen = set[tuple[Site, str, str]]()
+    for each in _all(scene):
+        for one in each.all:
+            mark = each.site, one.pair.certificate, one.pair.key
+            if mark not in seen:
+                seen.add(mark)
+                yield each.site, one
+
+
+def _by_file(scene: Scene) -> dict[str, tuple[Shown, list[Site]]]:
+    """Files of certificates, each with the sites that show it."""
+    found: dict[str, tuple[Shown, list[Site]]] = {}
+    for site, one in _pairs(scene):
+        if one.certificate is not None:
+            sites = found.setdefault(one.pair.certificate, (one, []))[1]
+            if site not in sites:
+                sites.append(site)
+    return found
+
+
+def _line(one: Shown) -> Evidence:
+    return Evidence(one.pair.place.file, one.pair.place.line, one.pair.text)
+
+
+def _named(sites: list[Site]) -> str:
+    more = len(sites) - 1
+    return sites[0].name + (f" and {more} more" if more else "")
+
+
+def _day(moment: int) -> str:
+    return f"{datetime.fromtimestamp(moment, UTC):%Y-%m-%d}"
