@@ -124,17 +124,26 @@ def sealed(first: str) -> Survey:
 
 
 CERTIFICATE = Certificate(
-    ("a.test",), (), "CN=a.test", "CN=Middle", 0, 90 * 86_400, "EC P-256", "k", "leaf", ("mid",)
+    ("a.test",),
+    (),
+    "CN=a.test",
+    "CN=Middle",
+    0,
+    90 * 86_400,
+    "EC P-256",
+    "a" * 64,
+    "1" * 64,
+    ("2" * 64,),
 )
 MIDDLE = Certificate(
-    (), (), "CN=Middle", "CN=Root", 0, 10**9, "EC P-256", "m", "mid", anchored=True
+    (), (), "CN=Middle", "CN=Root", 0, 10**9, "EC P-256", "b" * 64, "2" * 64, anchored=True
 )
 
 
 def certified(
     *more: Certificate,
     key: str = "0600 root /etc/key",
-    key_digest: str = "k",
+    key_digest: str = "a" * 64,
     plain: str = "",
     lines: str = "",
     day: int = 1,
@@ -390,7 +399,7 @@ CASES: dict[str, tuple[Make, Make]] = {
         lambda: certified(names=("b.test", "*.test", "a.test")),
     ),
     "seal.ending": (lambda: certified(day=75), lambda: certified(day=65)),
-    "seal.key": (lambda: certified(key_digest="other"), lambda: certified()),
+    "seal.key": (lambda: certified(key_digest="c" * 64), lambda: certified()),
     "seal.key-open": (
         lambda: certified(key="0604 root /etc/key"),
         lambda: certified(key="0600 ines /etc/key"),

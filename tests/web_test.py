@@ -9,11 +9,12 @@ import sqlite3
 import time
 import weakref
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
+import icalendar
 import pytest
 from django.contrib.auth import get_user_model
 from django.core.cache import cache
@@ -46,7 +47,7 @@ from ecumen_web.store.models import JobRecord, SurveyRecord
 from ecumen_web.store.translate import clean
 from ecumen_web.surveys import loading
 from ecumen_web.throttle import SignInTrial
-from tests.audit_test import HOME, ONE, homes, labelled
+from tests.audit_test import HOME, ONE, certified, homes, labelled
 from tests.builders import server
 
 pytestmark = pytest.mark.django_db
@@ -120,6 +121,10 @@ def upload(client: Client, data: bytes) -> Any:
         ("get", "/api/surveys/latest/findings"),
         ("get", "/api/surveys/latest/findings/0"),
         ("get", "/api/surveys/latest/bindings"),
+        ("get", "/api/surveys/latest/seals"),
+        ("get", "/api/surveys/latest/seals.ics"),
+        ("get", "/api/surveys/latest/seals.ics?key=x:y"),
+        ("get", "/api/session/calendar"),
         ("get", "/api/surveys/latest/changes"),
         ("get", "/api/surveys/latest/mending?url=http://x/"),
         ("get", "/api/surveys/latest/users"),
@@ -134,6 +139,37 @@ def upload(client: Client, data: bytes) -> Any:
 )
 def test_nothing_is_told_without_signing_in(visitor: Client, method: str, path: str) -> None:
     assert getattr(visitor, method)(path).status_code == 403
+
+
+def test_the_calendar_of_ends_is_read_with_its_key_and_nothing_else_is(
+    admin: Client, visitor: Client
+) -> None:
+    stream = io.BytesIO()
+    write_survey(certified(day=75), stream)
+    upload(admin, stream.getvalue())
+    seals = admin.get("/api/surveys/latest/seals").json()
+    assert [(e["sites"], e["state"], e["issuer"]) for e in seals["ends"]] == [
+        (["a.test"], "soon", "Middle")
+    ]
+    assert seals["weeks"][:3] == [0, 0, 1]
+    path = admin.get("/api/session/calendar").json()["path"]
+    found = visitor.get(path)
+    assert found["Content-Type"].startswith("text/calendar")
+    (event,) = icalendar.Calendar.from_ical(found.content).walk("VEVENT")
+    assert event.decoded("dtstart") == date(1970, 4, 1)
+    assert "a.test" in event["summary"]
+    key = path.partition("?")[2]
+    assert visitor.get(f"/api/surveys/latest/seals?{key}").status_code == 403
+    assert visitor.post(path).status_code == 403
+    assert visitor.get(path[:-2]).status_code == 403
+    person = get_user_model().objects.get(username="ines")
+    for change in (lambda: person.set_password("another"), lambda: setattr(person, "is_active", 0)):
+        path = admin.get("/api/session/calendar").json()["path"]
+        assert visitor.get(path).status_code == 200
+        change()
+        person.save()
+        assert visitor.get(path).status_code == 403
+        admin.force_login(person)
 
 
 def test_signing_in_needs_the_token_and_the_right_password(visitor: Client) -> None:

@@ -23,7 +23,7 @@ from ecumen.survey import (
     NameRecord,
     Survey,
 )
-from ecumen_demo import texts
+from ecumen_demo import seals, texts
 from ecumen_demo.ground import DemoGround, site_files, small_site
 
 SEED = 2031
@@ -105,6 +105,7 @@ class Plot:
     log: str = ""
     log_form: str = "combined"
     by_folder: str = ""  # the pattern of where its sites lie
+    beside: str = ""  # another block in its file
 
     def text(self) -> str:
         domain = f"{self.name}.example"
@@ -119,7 +120,7 @@ class Plot:
             log = "${APACHE_LOG_DIR}/" + f"{self.log or self.name}.log"
             lines.append(f"    CustomLog {log} {self.log_form}")
         lines += [f"    {line}" for line in self.lines]
-        return "\n".join([*lines, "</VirtualHost>", ""])
+        return "\n".join([*lines, "</VirtualHost>", ""]) + self.beside
 
 
 class _Town:
@@ -139,6 +140,7 @@ class _Town:
         self._plots()
         self._personal_sites()
         self._gardens()
+        self._sealed_sites()
         for story in (*_STORIES, *_MEMBER_STORIES):
             if not (self.week_before and story in _LATELY):
                 story(self)
@@ -224,6 +226,24 @@ class _Town:
             self.ground.folder(f"/srv/gardens/{name}", 0o755, owner.uid, owner.gid)
             small_site(self.ground, f"/srv/gardens/{name}/public", owner.uid, owner.gid)
         self.ground.change(f"/srv/gardens/{SHUT_GARDEN}", mode=0o700)
+
+    def _sealed_sites(self) -> None:
+        """Each has a block for TLS, and one for plain HTTP that leads over to it, or does not."""
+        self.ground.folder(seals.FOLDER)
+        for site in seals.SITES:
+            number = len(self.plots)
+            owner = self.people[(number * 5 + 3) % len(self.people)]
+            plot = Plot(number, site.name, owner, f"/srv/sites/{site.name}/public", "*:443")
+            plot.lines += seals.lines(site)
+            plain = Plot(number, site.name, owner, plot.root)
+            if not site.plain:
+                plain.lines.append(f"Redirect permanent / https://{site.name}.example/")
+            plot.beside = plain.text()
+            self.plots.append(plot)
+            self.ground.folder(f"/srv/sites/{site.name}", 0o755, owner.uid, owner.gid)
+            small_site(self.ground, plot.root, owner.uid, owner.gid)
+            self.ground.file(seals.crt(site), 2900)
+            self.ground.file(seals.key(site), 1700 if site.rsa else 241, site.mode)
 
     # --- the configuration as it lies on disk ---
 
@@ -354,6 +374,7 @@ class _Town:
             groups=tuple(self.groups),
             listeners=(
                 Listener("0.0.0.0", 80, "apache2", 612),
+                Listener("0.0.0.0", 443, "apache2", 612),
                 Listener("0.0.0.0", 8080, "apache2", 612),
                 Listener("0.0.0.0", 8088, "nginx", 640),
                 Listener("0.0.0.0", 22, "sshd", 488),
@@ -370,6 +391,7 @@ class _Town:
                 Mount("/srv/backup", "ext4", read_only=True),
             ),
             labels=self._labels(),
+            seals=seals.files(self.taken_at),
         )
 
 

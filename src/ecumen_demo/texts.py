@@ -53,7 +53,7 @@ Listen 8080
 MODULES = """
     access_compat alias auth_basic authn_core authn_file authz_core authz_host authz_user
     autoindex deflate dir env filter headers mime mpm_event negotiation proxy proxy_http
-    reqtimeout rewrite setenvif status userdir vhost_alias
+    reqtimeout rewrite setenvif socache_shmcb ssl status userdir vhost_alias
 """.split()
 
 MODULE_SETTINGS = {

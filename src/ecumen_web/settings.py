@@ -62,6 +62,7 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "ecumen_web.sessions.sessions",
+    "ecumen_web.api.seals.calendars",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "ecumen_web.kept.kept",
     "ecumen_web.answering.answered_apart",

@@ -115,7 +115,7 @@ def test_a_mark_of_the_overview_leads_to_its_passage(page: Page) -> None:
 
 
 def test_sites_are_found_by_words(page: Page) -> None:
-    expect(page.get_by_role("region", name="Sites").get_by_role("status")).to_have_text("199 sites")
+    expect(page.get_by_role("region", name="Sites").get_by_role("status")).to_have_text("211 sites")
     page.get_by_label("Only with").fill("choir")
     expect(page.get_by_role("region", name="Sites", exact=True).get_by_role("link")).to_have_count(
         3
@@ -355,6 +355,30 @@ def test_the_double_claim_is_found_in_bindings(page: Page) -> None:
     expect(answer).to_contain_text("berth-plan.example")
     page.goto(page.url)
     expect(answer).to_contain_text("berth-plan.example")
+
+
+def test_a_certificate_of_another_name_is_read_and_the_next_ends_are_seen(page: Page) -> None:
+    expect(page.get_by_role("heading", name="Where to start")).to_be_visible()
+    page.keyboard.press("/")
+    page.keyboard.type("https://lantern-fund.example/")
+    page.keyboard.press("Enter")
+    expect(outcome(page)).to_contain_text("200")
+    expect(page.get_by_role("tab", name="seal")).to_have_attribute("aria-selected", "true")
+    picture = page.get_by_role("region", name="The certificate", exact=True)
+    expect(picture).to_contain_text("is not held by")
+    expect(picture.get_by_role("img", name="the survey was taken on 2031-04-15")).to_be_visible()
+    expect(picture.get_by_role("region", name="Who vouches for it")).to_contain_text(
+        "trusted by this system"
+    )
+    outcome(page).get_by_role("button", name="they refuse the certificate").click()
+    page.get_by_role("link", name="Bindings").click()
+    page.get_by_role("link", name="certificates").click()
+    rows = page.get_by_role("row")
+    expect(rows.nth(1)).to_contain_text("ferry-tickets.example")
+    expect(rows.nth(1)).to_contain_text("in 9 days")
+    expect(rows.filter(has_text="kiln-studio")).to_contain_text("its chain is not whole")
+    rows.nth(1).get_by_role("link").click()
+    expect(picture).to_contain_text("9 days left")
 
 
 def test_the_nested_root_is_found_in_roots(page: Page) -> None:

@@ -163,6 +163,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/session/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Where programs of this person find the calendar of ends. */
+        get: operations["session_calendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session/password": {
         parameters: {
             query?: never;
@@ -594,6 +611,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/surveys/{survey}/seals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The certificates in use, those that end first, first. */
+        get: operations["surveys_seals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/surveys/{survey}/seals.ics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A day for each end of a certificate. */
+        get: operations["surveys_seals_calendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys/{survey}/site": {
         parameters: {
             query?: never;
@@ -771,12 +822,23 @@ export interface components {
             sites: string[];
             news: components["schemas"]["NewsEnum"];
         };
+        CalendarAddress: {
+            path: string;
+        };
         CandidateView: {
             name: string;
             path: string;
             outcome: string;
             words: string;
             size: number | null;
+        };
+        CertificateView: {
+            subject: string;
+            issuer: string;
+            key: string;
+            begins: number;
+            ends: number;
+            digest: string;
         };
         Change: {
             what: string;
@@ -1056,6 +1118,7 @@ export interface components {
             rungs?: components["schemas"]["RungView"][];
             candidates?: components["schemas"]["CandidateView"][];
             labels?: components["schemas"]["LabelView"][];
+            seals?: components["schemas"]["SealView"][];
         };
         GroundRoot: {
             path: string;
@@ -1499,6 +1562,44 @@ export interface components {
             reason: string;
             message: string;
             requests: number;
+        };
+        SealEnd: {
+            path: string;
+            called: string;
+            sites: string[];
+            more: number;
+            names: number;
+            key: string;
+            issuer: string;
+            begins: number;
+            ends: number;
+            /** Format: double */
+            written_at: number | null;
+            state: string;
+            fault: string;
+            digest: string;
+        };
+        SealView: {
+            path: string;
+            key_path: string;
+            asked: string;
+            held: string | null;
+            names: string[];
+            more: number;
+            certificate: components["schemas"]["CertificateView"];
+            chain: components["schemas"]["CertificateView"][];
+            chain_state: string;
+            chain_words: string;
+            fault: string;
+            seen_at: number;
+            others: components["schemas"]["CertificateView"][];
+            at: components["schemas"]["Evidence"];
+        };
+        Seals: {
+            total: number;
+            ends: components["schemas"]["SealEnd"][];
+            weeks: number[];
+            seen_at: number;
         };
         /**
          * @description administers: whether visitors' addresses may be seen whole. must_change: nothing else can be
@@ -2092,6 +2193,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Session"];
+                };
+            };
+        };
+    };
+    session_calendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarAddress"];
                 };
             };
         };
@@ -2797,6 +2917,51 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Roots"];
+                };
+            };
+        };
+    };
+    surveys_seals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seals"];
+                };
+            };
+        };
+    };
+    surveys_seals_calendar: {
+        parameters: {
+            query?: {
+                /** @description That of the address which the screen shows. */
+                key?: string;
+            };
+            header?: never;
+            path: {
+                survey: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
                 };
             };
         };

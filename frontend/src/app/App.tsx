@@ -11,6 +11,7 @@ import { FollowPage } from "../features/follow";
 import { NewSitePage } from "../features/founding";
 import { OverviewPage } from "../features/overview";
 import { RootsPage } from "../features/roots";
+import { SealsPage } from "../features/seals";
 import { SincePage } from "../features/since";
 import { SitePage } from "../features/site";
 import { SurveysPage } from "../features/surveys";
@@ -67,6 +68,7 @@ function Rooms() {
         <Route index element={<OverviewPage />} />
         <Route path="follow" element={<FollowPage />} />
         <Route path="bindings" element={<BindingsPage />} />
+        <Route path="certificates" element={<SealsPage />} />
         <Route path="site" element={<SitePage />} />
         <Route path="new-site" element={<NewSitePage />} />
         <Route path="changes" element={<ChangesPage />} />

@@ -24,6 +24,7 @@ export const EVERYWHERE: readonly Place[] = [
   place("Overview", "/", "all sites, and what is wrong"),
   place("Follow", "/follow", "what happens to an address, and why"),
   place("Bindings", "/bindings", "addresses, ports and names, and who answers"),
+  place("Certificates", "/certificates", "when each ends, names, keys and TLS"),
   place("Roots", "/roots", "folders that are served, and what lies in them"),
   place("User sites", "/users", "every account's own site"),
   place("Neighbours", "/users?view=neighbours", "who can read or change whose files"),

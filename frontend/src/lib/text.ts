@@ -13,6 +13,11 @@ export function moment(iso: string): string {
   return `${new Date(iso).toISOString().slice(0, 16).replace("T", " ")} UTC`;
 }
 
+/** The day of a moment in seconds since 1970, UTC, as 2031-04-15. */
+export function day(seconds: number): string {
+  return new Date(seconds * 1000).toISOString().slice(0, 10);
+}
+
 /** What was typed as an address: plain HTTP where nothing else is said. */
 export function asUrl(typed: string): string {
   return /^https?:\/\//i.test(typed) ? typed : `http://${typed}`;

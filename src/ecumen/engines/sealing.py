@@ -8,6 +8,7 @@ kinds of keys, and servers built on OpenSSL take the shorter one); measured with
 from __future__ import annotations
 
 import ipaddress
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -41,6 +42,15 @@ class Chain:
     state: str
     links: tuple[Certificate, ...] = ()
     lacks: str = ""
+
+
+_COMMON = re.compile(r"(?:^|,)CN=((?:[^,\\]|\\.)*)")
+
+
+def called(name: str) -> str:
+    """What somebody is called for short, by a name as in RFC 4514."""
+    found = _COMMON.search(name)
+    return re.sub(r"\\(.)", r"\1", found[1]) if found else name
 
 
 def shown(survey: Survey, pairs: Sequence[SealPair]) -> list[Shown]:
@@ -102,7 +112,7 @@ def chain_of(survey: Survey, one: Shown) -> Chain:
 def _open(survey: Survey, links: tuple[Certificate, ...], last: Certificate) -> Chain:
     if any(gap.what == "authorities" for gap in survey.gaps):
         return Chain("unknown", links)
-    return Chain("cut", links, last.issuer)
+    return Chain("cut", links, called(last.issuer))
 
 
 def key_fault(survey: Survey, one: Shown) -> str:

@@ -6,6 +6,7 @@ from functools import cache
 
 from ecumen.caches import ByIdentity
 from ecumen.contexts.confinement import type_of
+from ecumen.engines.sealing import called
 from ecumen.engines.sites import (
     Candidate,
     Claim,
@@ -310,7 +311,9 @@ def _seal(seal: Sealed) -> SealView:
 
 
 def _certificate(held: Certificate) -> CertificateView:
-    return CertificateView(held.subject, held.issuer, held.key, held.begins, held.ends, held.digest)
+    return CertificateView(
+        called(held.subject), called(held.issuer), held.key, held.begins, held.ends, held.digest
+    )
 
 
 def _label(step: Labelled) -> LabelView:

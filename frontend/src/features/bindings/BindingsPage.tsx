@@ -87,6 +87,9 @@ function Ask({ typed, choose, names, lanes }: AskProps) {
       {typed && <Button onClick={() => choose("")}>Clear</Button>}
       <p className="ml-auto text-sm text-faint">
         {plural(names, "name")} on {plural(lanes, "lane")}
+        <Link className="ml-4 underline" to="/certificates">
+          certificates
+        </Link>
       </p>
     </form>
   );

@@ -1,6 +1,7 @@
 import { Ladder } from "../../ui/Ladder";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
+import { Certificate } from "./pictures/Certificate";
 import { Contest } from "./pictures/Contest";
 import { IndexOrder } from "./pictures/IndexOrder";
 import { Labels } from "./pictures/Labels";
@@ -50,6 +51,8 @@ export function GateField({ gate, passage }: { gate: Gate; passage: Passage }) {
 }
 
 function Picture({ gate }: { gate: Gate }) {
+  const seal = gate.seals?.[0];
+  if (seal) return <Certificate seal={seal} />;
   if (gate.claims?.length) return <Contest claims={gate.claims} />;
   if (gate.mappings?.length) {
     return <WayChain mappings={gate.mappings} places={gate.places ?? []} />;

@@ -2,6 +2,7 @@ import { Tabs } from "radix-ui";
 import type { ReactNode } from "react";
 import { courses, VERDICT_WORDS } from "../../lib/passage";
 import { GateMark } from "../../ui/GateMark";
+import { refusal } from "./present";
 import type { Passage } from "./queries";
 
 interface Props {
@@ -14,6 +15,7 @@ interface Props {
 /** The ten gates as one course, from the visitor on the left to the file on the right. */
 export function GateStrip({ passage, open, choose, children }: Props) {
   const run = courses(passage);
+  const refused = refusal(passage);
   return (
     <Tabs.Root
       value={open}
@@ -32,9 +34,13 @@ export function GateStrip({ passage, open, choose, children }: Props) {
               {gate.gate}
             </span>
             <GateMark verdict={gate.verdict} course={run[number] ?? "sailed"} />
-            <span className={`block text-xs ${WORD_TONES[gate.verdict]}`}>
-              {VERDICT_WORDS[gate.verdict]}
-            </span>
+            {gate === refused ? (
+              <span className="block text-xs font-bold text-blocked">browsers refuse</span>
+            ) : (
+              <span className={`block text-xs ${WORD_TONES[gate.verdict]}`}>
+                {VERDICT_WORDS[gate.verdict]}
+              </span>
+            )}
           </Tabs.Trigger>
         ))}
       </Tabs.List>

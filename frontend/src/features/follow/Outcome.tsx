@@ -4,7 +4,7 @@ import { Mending } from "../../ui/Mending";
 import { Prose } from "../../ui/Prose";
 import { Source } from "../../ui/Source";
 import { AskServer } from "./AskServer";
-import { isSure, outcomeWords, TONES, tone } from "./present";
+import { isSure, outcomeWords, refusal, TONES, tone } from "./present";
 import type { Obstacle, Passage, Question } from "./queries";
 
 interface Props {
@@ -15,6 +15,7 @@ interface Props {
 
 /** What the visitor gets, what stands in the way, and what would mend it. */
 export function Outcome({ passage, question, choose }: Props) {
+  const refused = refusal(passage);
   return (
     <div className="space-y-6">
       <header className={`border-l-4 pl-3 ${TONES[tone(passage)]}`}>
@@ -24,6 +25,15 @@ export function Outcome({ passage, question, choose }: Props) {
         </p>
         <p className="text-lg leading-tight font-medium">{outcomeWords(passage)}</p>
         {passage.premise && <p className="text-unsure">if {passage.premise}</p>}
+        {refused && (
+          <button
+            type="button"
+            onClick={() => choose(refused.gate)}
+            className="cursor-pointer text-left font-medium text-blocked decoration-line underline-offset-3 hover:underline"
+          >
+            but not in browsers: they refuse the certificate
+          </button>
+        )}
       </header>
       {passage.obstacles.length > 0 && (
         <Mending url={question.url} to={question.to} source={question.source} />

@@ -36,8 +36,13 @@ export function parting(one: Passage, other: Passage): number | null {
 /** How the course runs at each gate: as far as the request comes, and as it would go on. */
 /** The gate that stands open: the one that was chosen, or else the one that decides. */
 export function openGate(passage: Passage, chosen: string | null): Gate | undefined {
-  const name = chosen ?? passage.deciding_gate;
+  const name = chosen ?? refusal(passage)?.gate ?? passage.deciding_gate;
   return passage.gates.find((gate) => gate.gate === name) ?? passage.gates[0];
+}
+
+/** The gate at which a browser gives up by itself, though the server would answer. */
+export function refusal(passage: Passage): Gate | undefined {
+  return passage.gates.find((gate) => gate.verdict === "clear" && gate.seals?.[0]?.fault);
 }
 
 /** Claims in runs. first: its place among all, from 0. Those that claim other names stand together,

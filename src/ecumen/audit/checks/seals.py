@@ -6,94 +6,30 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
-from dataclasses import dataclass
 from datetime import UTC, datetime
-from urllib.parse import urlsplit
 
 import numpy as np
 
 from ecumen.audit.check import MOST_SHOWN, Found, changed_modes, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Front, Scene, Site
+from ecumen.audit.seals import DAY, Greeting, arrival_of, by_file, greetings, pairs, state_of
 from ecumen.audit.users import is_person
-from ecumen.engines.sealing import Shown, chain_of, holds, key_fault, shown
-from ecumen.engines.sites import Arrival, Door
-from ecumen.engines.tree import Place
+from ecumen.engines.sealing import Shown, called, chain_of, holds, key_fault
 from ecumen.errors import RequestError
 from ecumen.passage import read_request
 from ecumen.passage.verdict import Evidence
 from ecumen.rights.decide import READ, subjects_of
 from ecumen.rights.table import AccessTable, Crowd
-from ecumen.survey import Certificate, Entry
+from ecumen.survey import Entry
 
-DAY = 86_400
-# What renews certificates does so when a third of their time is left, or thirty days: one of which
-# less is left was forgotten.
-_SHARE, _AT_MOST = 0.25, 21 * DAY
 PLAIN, SEALED = 80, 443
-
-
-@dataclass(frozen=True, slots=True)
-class Greeting:
-    """One name of a site, asked at one of its doors that speak TLS. all: what may be shown then,
-    that first which a usual client gets.
-    """
-
-    site: Site
-    address: str
-    port: int
-    name: str
-    all: list[Shown]
-
-    @property
-    def certificate(self) -> Certificate | None:
-        return self.all[0].certificate if self.all else None
-
-
-def _greetings(scene: Scene) -> list[Greeting]:
-    # Where no file is named as a certificate there is nothing to ask anybody.
-    return list(_greeted(scene)) if scene.survey.seals else []
-
-
-def _greeted(scene: Scene) -> Iterator[Greeting]:
-    known: dict[tuple[int, Place], list[Shown]] = {}
-    for site in scene.hosts:
-        for door in site.summary.doors:
-            if not door.sealed or door.port is None:
-                continue
-            address = _address(scene, door)
-            for claim in site.summary.claims:
-                if not claim.exact:
-                    continue
-                if site.engine.answers(address, door.port, claim.name) != site.summary.place:
-                    continue
-                arrival = _arrival(address, door.port, claim.name)
-                part = site.engine.seal(arrival)
-                place = part.facts.get("declared")
-                if part.blocks or not isinstance(place, Place):
-                    continue
-                key = id(site.engine), place
-                if key not in known:
-                    known[key] = shown(scene.survey, site.engine.seals_of(place))
-                yield Greeting(site, address, door.port, claim.name, known[key])
-
-
-def _address(scene: Scene, door: Door) -> str:
-    return scene.own_addresses[0] if door.address == "*" else door.address
-
-
-def _arrival(address: str, port: int, name: str, *, sealed: bool = True) -> Arrival:
-    return Arrival(address, port, sealed, name if sealed else None, name, "GET", "/", None, None)
-
-
-def _all(scene: Scene) -> list[Greeting]:
-    return scene.once("greetings", _greetings)
 
 
 @check("seal.other-name", Impact.OUTAGE, "The certificate does not hold the site's name")
 def other_name(scene: Scene) -> Iterator[Found]:
     refused: dict[Site, list[Greeting]] = defaultdict(list)
-    for each in _all(scene):
+    for each in greetings(scene):
         if each.certificate is not None and holds(each.certificate, each.name) is None:
             refused[each.site].append(each)
     for site, found in refused.items():
@@ -119,24 +55,24 @@ def other_name(scene: Scene) -> Iterator[Found]:
 @check("seal.ending", Impact.OUTAGE, "A certificate is past its end, or near it")
 def ending(scene: Scene) -> Iterator[Found]:
     now = scene.survey.taken_at
-    for path, (one, sites) in _by_file(scene).items():
+    for path, (one, sites) in by_file(scene).items():
         certificate = one.certificate
         assert certificate is not None
-        left = certificate.ends - now
-        if certificate.begins > now:
-            said, impact = f"begins on {_day(certificate.begins)} only", Impact.OUTAGE
-        elif left < 0:
-            said, impact = f"ended on {_day(certificate.ends)}", Impact.OUTAGE
-        elif left < min(_SHARE * (certificate.ends - certificate.begins), _AT_MOST):
-            days = left // DAY
-            when = "today" if not days else "tomorrow" if days == 1 else f"in {days} days"
-            said, impact = f"ends {when}, on {_day(certificate.ends)}", Impact.UPKEEP
-        else:
-            continue
+        match state_of(certificate, now):
+            case "not-yet":
+                said, impact = f"begins on {_day(certificate.begins)} only", Impact.OUTAGE
+            case "over":
+                said, impact = f"ended on {_day(certificate.ends)}", Impact.OUTAGE
+            case "soon":
+                days = (certificate.ends - now) // DAY
+                when = "today" if not days else "tomorrow" if days == 1 else f"in {days} days"
+                said, impact = f"ends {when}, on {_day(certificate.ends)}", Impact.UPKEEP
+            case _:
+                continue
         yield Found(
             path,
             sites,
-            [_line(one), Evidence(text=f"issued by {certificate.issuer}")],
+            [_line(one), Evidence(text=f"issued by {called(certificate.issuer)}")],
             f"The certificate of {_named(sites)} {said}",
             impact=impact,
             remedies=mended("Have it renewed, and the engine reloaded"),
@@ -148,7 +84,7 @@ def ending(scene: Scene) -> Iterator[Found]:
 def key(scene: Scene) -> Iterator[Found]:
     """The engine that runs holds what it read before: the next start, or reload, fails."""
     seen: dict[tuple[str, str], tuple[Shown, str, list[Site]]] = {}
-    for site, one in _pairs(scene):
+    for site, one in pairs(scene):
         fault = f"{one.pair.certificate}: {one.why}" if one.why else ""
         if not fault and (why := key_fault(scene.survey, one)):
             fault = f"{one.pair.key}: {why}"
@@ -171,7 +107,7 @@ def key(scene: Scene) -> Iterator[Found]:
 def key_open(scene: Scene) -> Iterator[Found]:
     """By persons and by the engines' workers: the engine reads it as root, before it answers."""
     keys: dict[str, tuple[Entry, Shown, list[Site]]] = {}
-    for site, one in _pairs(scene):
+    for site, one in pairs(scene):
         file = scene.survey.seal_by_path.get(one.pair.key)
         entry = scene.walker.walk(one.pair.key).entry
         if file is None or not file.key_digest or entry is None:
@@ -210,7 +146,7 @@ def key_open(scene: Scene) -> Iterator[Found]:
 
 @check("seal.chain", Impact.OUTAGE, "The chain as sent is incomplete or out of order")
 def chain(scene: Scene) -> Iterator[Found]:
-    for path, (one, sites) in _by_file(scene).items():
+    for path, (one, sites) in by_file(scene).items():
         found = chain_of(scene.survey, one)
         if found.state not in ("cut", "order"):
             continue
@@ -232,7 +168,7 @@ def chain(scene: Scene) -> Iterator[Found]:
 @check("seal.plain-beside", Impact.EXPOSURE, "A sealed name answers in plain HTTP, too")
 def plain_beside(scene: Scene) -> Iterator[Found]:
     told = set[Site]()
-    for each in _all(scene):
+    for each in greetings(scene):
         if each.port != SEALED or each.site in told or not _claimed(scene, each):
             continue
         plain, sealed = (_asked(scene, each, scheme) for scheme in ("http", "https"))
@@ -257,7 +193,7 @@ def plain_beside(scene: Scene) -> Iterator[Found]:
 @check("seal.circle", Impact.OUTAGE, "Plain HTTP and TLS lead to each other")
 def circle(scene: Scene) -> Iterator[Found]:
     told = set[Site]()
-    for each in _all(scene):
+    for each in greetings(scene):
         if each.port != SEALED or each.site in told or not _claimed(scene, each):
             continue
         there, back = (_asked(scene, each, scheme) for scheme in ("http", "https"))
@@ -278,7 +214,7 @@ def circle(scene: Scene) -> Iterator[Found]:
 
 def _claimed(scene: Scene, each: Greeting) -> bool:
     """Whether a site claims the name in plain HTTP."""
-    arrival = _arrival(each.address, PLAIN, each.name, sealed=False)
+    arrival = arrival_of(each.address, PLAIN, each.name, sealed=False)
     heard = (e for e in scene.engines if any(bound.port == PLAIN for bound in e.listens))
     return any(engine.claims(arrival) for engine in heard)
 
@@ -292,32 +228,11 @@ def _asked(scene: Scene, each: Greeting, scheme: str) -> Front | None:
 
 def _leads(front: Front) -> tuple[str, str, str] | None:
     location = front.answer.location if front.answer is not None else None
-    if not location:
+    try:
+        there = read_request(location) if location else None
+    except RequestError:
         return None
-    parts = urlsplit(location)
-    return parts.scheme, parts.hostname or "", parts.path or "/"
-
-
-def _pairs(scene: Scene) -> Iterator[tuple[Site, Shown]]:
-    """All that may be shown, for each site that may show it."""
-    seen = set[tuple[Site, str, str]]()
-    for each in _all(scene):
-        for one in each.all:
-            mark = each.site, one.pair.certificate, one.pair.key
-            if mark not in seen:
-                seen.add(mark)
-                yield each.site, one
-
-
-def _by_file(scene: Scene) -> dict[str, tuple[Shown, list[Site]]]:
-    """Files of certificates, each with the sites that show it."""
-    found: dict[str, tuple[Shown, list[Site]]] = {}
-    for site, one in _pairs(scene):
-        if one.certificate is not None:
-            sites = found.setdefault(one.pair.certificate, (one, []))[1]
-            if site not in sites:
-                sites.append(site)
-    return found
+    return None if there is None else (there.scheme, there.name.lower(), there.path)
 
 
 def _line(one: Shown) -> Evidence:
