@@ -165,6 +165,20 @@ def certified(
     return replace(survey, seals=files, listeners=heard, taken_at=day * 86_400)
 
 
+def led(
+    name: str,
+    *addresses: str,
+    source: str = "dns",
+    published: tuple[str, ...] | None = None,
+    beside: tuple[str, ...] = (),
+) -> Survey:
+    """A site whose name leads somewhere."""
+    records = [NameRecord(name, addresses, source, published=published)]
+    if beside:
+        records.append(NameRecord(beside[0], beside[1:]))
+    return httpd(block(name), names=tuple(records))
+
+
 def by_name(folder: str) -> Survey:
     lines = "ServerAlias *.g.test\nVirtualDocumentRoot /srv/by/%1"
     config = "LoadModule vhost_alias_module m\n" + block("g.test", lines=lines)
@@ -412,6 +426,26 @@ CASES: dict[str, tuple[Make, Make]] = {
     "seal.circle": (
         lambda: certified(plain="Redirect / https://a.test/", lines="Redirect / http://a.test/"),
         lambda: certified(plain="Redirect / https://a.test/", lines="Redirect / http://b.test/"),
+    ),
+    "name.nowhere": (
+        lambda: led("a.test"),
+        lambda: led("a.test", "192.0.2.10"),
+    ),
+    "name.elsewhere": (
+        lambda: led("a.test", "203.0.113.9"),
+        lambda: led("a.test", "192.0.2.10", "203.0.113.9"),
+    ),
+    "name.hosts-only": (
+        lambda: led("a.test", "192.0.2.10", source="hosts", published=()),
+        lambda: led("a.test", "192.0.2.10", source="hosts"),
+    ),
+    "name.split": (
+        lambda: led("a.test", "192.0.2.10", "2001:db8:9::1"),
+        lambda: led("a.test", "192.0.2.10", "203.0.113.9"),
+    ),
+    "name.unlike": (
+        lambda: led("a.test", "192.0.2.10", beside=("www.a.test", "203.0.113.9")),
+        lambda: led("a.test", "192.0.2.10", beside=("www.a.test", "192.0.2.10")),
     ),
     "log.shared": (
         lambda: httpd(logged("a.test", "/srv/x.log common")

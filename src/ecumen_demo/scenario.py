@@ -36,6 +36,16 @@ SECOND_ADDRESS = "192.0.2.11"
 CONFIG = "/etc/apache2"
 WORKER = 33
 
+# What leads elsewhere, to two servers, and by the server's own file alone.
+LED = {
+    record.name: record
+    for record in (
+        NameRecord("brass-hour.example", ("198.51.100.23",), aliases=("pages.tuba.example",)),
+        NameRecord("old-customs-house.example", (MAIN_ADDRESS, "2001:db8:77::5")),
+        NameRecord("rain-gauge.example", (MAIN_ADDRESS,), "hosts", published=()),
+    )
+}
+
 SITES = """
     tide-table seed-library ferry repair-cafe choir-of-the-marsh choir-at-the-quay
     boat-builders night-school radio-estuary lighthouse net-menders rowing-club salt-works
@@ -345,6 +355,7 @@ class _Town:
         records.append(NameRecord("quay.saltmarsh.example", (MAIN_ADDRESS,)))
         # Names that visitors know, whatever the configuration claims.
         records.append(NameRecord("www.seed-library.example", (MAIN_ADDRESS,)))
+        records = [LED.get(record.name, record) for record in records]
         return Survey(
             host="quay",
             taken_at=self.taken_at,

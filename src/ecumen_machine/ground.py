@@ -14,23 +14,18 @@ that an owner wrote, runs installed programs alone, and decides by itself what i
 from __future__ import annotations
 
 import grp
-import json
 import os
 import pwd
 import re
-import select
-import signal
 import socket
 import stat
 import time
 from collections.abc import Callable, Hashable, Iterable, Sequence
-from concurrent.futures import ThreadPoolExecutor, wait
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import psutil
 
 from ecumen.survey import (
-    HOSTS_FILE,
     Account,
     ConfigCheck,
     EngineRecord,
@@ -42,19 +37,15 @@ from ecumen.survey import (
     Mount,
     NameRecord,
     SealFile,
-    parse_hosts,
 )
-from ecumen_machine import cage, contexts, programs, seals
+from ecumen_machine import cage, contexts, naming, programs, seals
 from ecumen_machine.capture import labels_by_itself
-from ecumen_machine.confine import become_nobody_else
 from ecumen_machine.files import MOST_BEHIND, Collector
 from ecumen_machine.handles import Reached, is_its_own, reached, reopened, writers_of
 from ecumen_machine.mounts import unescaped
 from ecumen_machine.withheld import LARGEST_TEXT, blacked, content_withheld, place_withheld
 
-# Looking names up must not hold the survey up: what has no answer by then is not known (seconds).
-NAMES_WITHIN = 6.0
-MOST_NAMES = 5000
+MOST_NAMES = 20_000
 LARGEST_ANSWER = 4 << 20  # bytes of texts that are fetched together
 _AT_ONCE = 64 << 10  # bytes of a text
 MOST_SEALS = 100_000  # files of certificates and keys
@@ -450,12 +441,18 @@ class Ground:
 
     def resolve(self, names: Sequence[str]) -> list[NameRecord]:
         """What names lead to: by the hosts file, or by asking, in a process without privileges."""
-        found = {record.name.lower(): record for record in _hosts_file()}
-        asked = [name for name in names if name not in found][:MOST_NAMES]
-        if asked:
-            self._progress("looking up names", 0)
-            for record in _looked_up_apart(asked):
-                found[record.name] = record
+        found = {each.name: each for each in naming.hosts_file(_services)}
+        asked = list(names)[:MOST_NAMES]
+        answers = naming.looked_up_apart(asked, self._progress)
+        for name in asked:
+            said = naming.record_of(name, answers.get(name, {}))
+            known = found.get(name)
+            # What the file says goes before; what is published is known all the same.
+            found[name] = (
+                said
+                if known is None
+                else replace(known, published=said.published, aliases=said.aliases)
+            )
         return [found[name] for name in sorted(found)]
 
 
@@ -559,86 +556,3 @@ def mount_of_line(line: bytes) -> Mount:
     # `seclabel` stands there where a label can be kept; without a policy it stands nowhere.
     labels = b"seclabel" in told or not labels_by_itself()
     return Mount(os.fsdecode(path), os.fsdecode(kind), b"ro" in told, b"noexec" in told, labels)
-
-
-# --- names ---
-
-
-def _hosts_file() -> Iterable[NameRecord]:
-    """hosts(5). A name leads to what all its lines say; an address is called by the first name of
-    the first line that has it, where that file is asked first (nsswitch.conf(5)).
-    """
-    try:
-        with open(HOSTS_FILE, "rb") as stream:
-            lines = parse_hosts(stream.read())
-    except OSError:
-        return
-    seen: dict[str, list[str]] = {}
-    own: dict[str, str] = {}
-    for address, names in lines:
-        for name in map(str.lower, names):
-            seen.setdefault(name, []).append(address)
-            own.setdefault(address, name)
-    ordered = _services("hosts")[:1] == ["files"]
-    for name, addresses in seen.items():
-        first = tuple(each for each in dict.fromkeys(addresses) if own[each] == name)
-        yield NameRecord(name, tuple(addresses), "hosts", first if ordered else ())
-
-
-def _looked_up_apart(names: Sequence[str]) -> list[NameRecord]:
-    """What a resolver answers is read by a process that may do nothing; what it has not said in
-    time is not known.
-    """
-    read, write = os.pipe2(os.O_CLOEXEC)
-    child = os.fork()
-    if child == 0:
-        try:
-            os.close(read)
-            become_nobody_else()
-            answers = {name: _plain(found) for name, found in _looked_up(names)}
-            with os.fdopen(write, "w") as stream:
-                json.dump(answers, stream)
-        finally:
-            os._exit(0)
-    os.close(write)
-    said, until = b"", time.monotonic() + NAMES_WITHIN + 4
-    while (left := until - time.monotonic()) > 0 and select.select([read], [], [], left)[0]:
-        block = os.read(read, 1 << 16)
-        if not block:
-            break
-        said += block
-    os.close(read)
-    os.kill(child, signal.SIGKILL)
-    os.waitpid(child, 0)
-    try:
-        answers = json.loads(said)
-    except ValueError:
-        answers = {}
-    return [_record(name, answers.get(name)) for name in names]
-
-
-def _plain(found: tuple[str, ...] | None) -> list[str] | None:
-    return None if found is None else list(found)
-
-
-def _record(name: str, found: object) -> NameRecord:
-    addresses = tuple(map(str, found)) if isinstance(found, list) else None
-    return NameRecord(name, addresses)
-
-
-def _looked_up(names: Sequence[str]) -> list[tuple[str, tuple[str, ...] | None]]:
-    pool = ThreadPoolExecutor(max_workers=16)
-    tasks = {pool.submit(_look_up, name): name for name in names}
-    done, _ = wait(tasks, timeout=NAMES_WITHIN)
-    return [(tasks[task], task.result()) for task in done]
-
-
-def _look_up(name: str) -> tuple[str, ...] | None:
-    try:
-        rows = socket.getaddrinfo(name, None, type=socket.SOCK_STREAM)
-    except socket.gaierror as error:
-        known = error.errno in (socket.EAI_NONAME, getattr(socket, "EAI_NODATA", -5))
-        return () if known else None
-    except (OSError, UnicodeError):
-        return None
-    return tuple(dict.fromkeys(str(row[4][0]) for row in rows))

@@ -11,6 +11,7 @@ from typing import Protocol
 
 from ecumen.audit.template import SKELETON, SOURCES
 from ecumen.engines.engine import KINDS, Wants, wanted_by
+from ecumen.engines.sites import counterpart
 from ecumen.engines.tree import Source
 from ecumen.errors import EcumenError
 from ecumen.survey import ConfigCheck, EngineRecord, FileTable, Gap, NameRecord, SealFile, Survey
@@ -181,7 +182,10 @@ def _logs(wants: Iterable[Wants]) -> list[str]:
 def _names(wants: Iterable[Wants]) -> list[str]:
     """The names that the sites claim, in lower case, as far as a resolver can be asked for them."""
     wanted = dict.fromkeys(name for want in wants for name in want.names())
-    return [name for name in wanted if _is_name(name) and name != "_"]
+    asked = dict.fromkeys(name for name in wanted if _is_name(name) and name != "_")
+    # Whoever types a name may leave `www` out, or add it.
+    beside = (other for name in list(asked) if (other := counterpart(name)) is not None)
+    return list(asked | dict.fromkeys(beside))
 
 
 def _is_name(text: str) -> bool:

@@ -1119,6 +1119,7 @@ export interface components {
             candidates?: components["schemas"]["CandidateView"][];
             labels?: components["schemas"]["LabelView"][];
             seals?: components["schemas"]["SealView"][];
+            leads?: components["schemas"]["LedView"][];
         };
         GroundRoot: {
             path: string;
@@ -1226,6 +1227,13 @@ export interface components {
             wins: boolean;
             winner: string | null;
             fails?: boolean;
+        };
+        LedView: {
+            by: string;
+            name: string;
+            target: string;
+            ours: boolean | null;
+            words: string;
         };
         /** @description trouble: why the ledger cannot be read; "" where it can. */
         Ledger: {

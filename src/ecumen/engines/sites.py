@@ -91,6 +91,18 @@ class SealPair:
 
 
 @dataclass(frozen=True, slots=True)
+class Led:
+    """One step of where a name leads. by: `file` for the hosts file, `alias`, `v4` or `v6`. ours:
+    whether that is an address of this server; None for what is none.
+    """
+
+    by: str
+    name: str
+    target: str
+    ours: bool | None
+
+
+@dataclass(frozen=True, slots=True)
 class Sealed:
     """The certificate that is shown for a name. asked: that name; held: under which of its own
     names it holds that, None for under none. fault: why a browser would refuse it, "" for no
@@ -330,6 +342,14 @@ class Named:
     exact: bool = True
 
 
+def counterpart(name: str) -> str | None:
+    """The bare name of one with `www`, and the reverse; None for names deeper than that."""
+    bare = name.removeprefix("www.")
+    if bare.count(".") != 1:
+        return None
+    return bare if bare != name else f"www.{name}"
+
+
 @dataclass(frozen=True, slots=True)
 class LogKeeping:
     """How a site's access lines are kept. line: that says so. template: in the engine's language,
@@ -403,7 +423,7 @@ def not_shown(rungs: Iterable[Rung], picture: Iterable[object]) -> list[Rung]:
     return [rung for rung in rungs if rung.asked not in shown]
 
 
-Picture = Claim | Contender | Mapped | RuleLine | Rung | Candidate | Labelled | Sealed | Proof
+Picture = Claim | Contender | Mapped | RuleLine | Rung | Candidate | Labelled | Led | Sealed | Proof
 
 
 @dataclass(slots=True)

@@ -12,6 +12,7 @@ from ecumen.engines.sites import (
     Claim,
     Contender,
     Labelled,
+    Led,
     Lifetime,
     Mapped,
     Part,
@@ -26,6 +27,7 @@ from ecumen.passage.verdict import (
     ClaimView,
     Evidence,
     LabelView,
+    LedView,
     LifetimeView,
     MappingView,
     PlaceView,
@@ -58,6 +60,12 @@ _MAPPING_WORDS = {
     "personal-nobody": "no such account",
     "personal-missing": "no such folder; the next is tried",
     "personal-elsewhere": "personal sites are elsewhere",
+}
+_LED_WORDS = {
+    "file": "by the server's own hosts file",
+    "alias": "stands for",
+    "v4": "by its v4 address",
+    "v6": "by its v6 address",
 }
 MOST_NAMES = 24  # of a certificate, in a picture
 _CHAIN_WORDS = {
@@ -188,6 +196,9 @@ class Presenter:
                 found.setdefault("candidates", []).append(self._candidate(item))
             elif isinstance(item, Labelled):
                 found.setdefault("labels", []).append(_label(item))
+            elif isinstance(item, Led):
+                view = LedView(item.by, item.name, item.target, item.ours, _LED_WORDS[item.by])
+                found.setdefault("leads", []).append(view)
             elif isinstance(item, Sealed):
                 found.setdefault("seals", []).append(_seal(item))
         return found

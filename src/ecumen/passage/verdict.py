@@ -117,6 +117,19 @@ class LabelView:
 
 
 @dataclass(frozen=True, slots=True)
+class LedView:
+    """One step of where a name leads. by: `file`, `alias`, `v4` or `v6`. ours: whether it is an
+    address of this server; None for what is no address.
+    """
+
+    by: str
+    name: str
+    target: str
+    ours: bool | None
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
 class CertificateView:
     """A certificate. key: its kind and size. begins, ends: seconds since 1970, UTC."""
 
@@ -180,6 +193,7 @@ class GateResult:
     candidates: list[CandidateView] = field(default_factory=list)
     labels: list[LabelView] = field(default_factory=list)
     seals: list[SealView] = field(default_factory=list)
+    leads: list[LedView] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)

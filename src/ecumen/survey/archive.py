@@ -162,6 +162,8 @@ def _parts(survey: Survey) -> Iterator[tuple[str, Any]]:
                 "addresses": None if n.addresses is None else list(n.addresses),
                 "source": n.source,
                 **({"first_for": list(n.first_for)} if n.first_for else {}),
+                **({} if n.published is None else {"published": list(n.published)}),
+                **({"aliases": list(n.aliases)} if n.aliases else {}),
             }
             for n in survey.names
         ],
@@ -470,6 +472,10 @@ def read_survey(stream: IO[bytes]) -> Survey:
                     else tuple(_address(a, "names.json") for a in n["addresses"]),
                     n.get("source", "dns"),
                     tuple(_address(a, "names.json") for a in n.get("first_for", ())),
+                    None
+                    if n.get("published") is None
+                    else tuple(_address(a, "names.json") for a in n["published"]),
+                    tuple(n.get("aliases", ())),
                 )
                 for n in _json_part(archive, "names")
             ),

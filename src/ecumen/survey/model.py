@@ -61,13 +61,16 @@ class Mount:
 @dataclass(frozen=True, slots=True)
 class NameRecord:
     """What a host name led to. `addresses` is None where nobody could be asked. first_for: those
-    of its addresses that are called by it first, by the hosts file.
+    of its addresses that are called by it first, by the hosts file. published: by the name service
+    alone, None where that is not known; aliases: names that it stands for there.
     """
 
     name: str
     addresses: tuple[str, ...] | None
     source: str = "dns"
     first_for: tuple[str, ...] = ()
+    published: tuple[str, ...] | None = None
+    aliases: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

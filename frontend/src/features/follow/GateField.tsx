@@ -5,6 +5,7 @@ import { Certificate } from "./pictures/Certificate";
 import { Contest } from "./pictures/Contest";
 import { IndexOrder } from "./pictures/IndexOrder";
 import { Labels } from "./pictures/Labels";
+import { Leads } from "./pictures/Leads";
 import { RuleLayers } from "./pictures/RuleLayers";
 import { WayChain } from "./pictures/WayChain";
 import type { Gate, Passage } from "./queries";
@@ -53,6 +54,7 @@ export function GateField({ gate, passage }: { gate: Gate; passage: Passage }) {
 function Picture({ gate }: { gate: Gate }) {
   const seal = gate.seals?.[0];
   if (seal) return <Certificate seal={seal} />;
+  if (gate.leads?.length) return <Leads leads={gate.leads} />;
   if (gate.claims?.length) return <Contest claims={gate.claims} />;
   if (gate.mappings?.length) {
     return <WayChain mappings={gate.mappings} places={gate.places ?? []} />;

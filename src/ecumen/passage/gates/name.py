@@ -6,11 +6,13 @@ Source: RFC 1034; the names that the survey looked up. The server's own answer i
 from __future__ import annotations
 
 import ipaddress
+from collections.abc import Iterator
 
 from ecumen import codes
-from ecumen.engines.sites import Arrival, Block, Doubt, Part, Phase, Rank
+from ecumen.engines.sites import Arrival, Block, Doubt, Led, Part, Phase, Rank
 from ecumen.passage.gates.door import covers
 from ecumen.passage.situation import Gate, Situation
+from ecumen.survey import NameRecord
 
 _RANK = Rank(Phase.REACH)
 
@@ -36,12 +38,25 @@ def judge(now: Situation) -> Part:
         now.address = _likely(now)
         return part
     facts: dict[str, object] = {"name": request.name, "address": record.addresses[0]}
-    return _ours(now, Part(codes.NAME_LEADS_HERE, facts), record.addresses)
+    part = _ours(now, Part(codes.NAME_LEADS_HERE, facts), record.addresses)
+    part.picture += _steps(now, record)
+    return part
+
+
+def _steps(now: Situation, record: NameRecord) -> Iterator[Led]:
+    """From the name to each address, by the file or by the names that it stands for."""
+    here = record.name
+    for alias in record.aliases if record.source != "hosts" else ():
+        yield Led("alias", here, alias, None)
+        here = alias
+    for address in record.addresses or ():
+        by = "file" if record.source == "hosts" else "v6" if ":" in address else "v4"
+        yield Led(by, here, address, _is_ours(now, address))
 
 
 def _ours(now: Situation, part: Part, addresses: tuple[str, ...]) -> Part:
     # A loopback address in the hosts file leads here, for whoever asks on this machine.
-    own = [a for a in addresses if a in now.survey.addresses or _loopback(a)]
+    own = [each for each in addresses if _is_ours(now, each)]
     if own:
         now.address = own[0]
         part.facts["address"] = own[0]
@@ -50,6 +65,10 @@ def _ours(now: Situation, part: Part, addresses: tuple[str, ...]) -> Part:
         part.blocks.append(Block(codes.NAME_ELSEWHERE, _RANK, None, facts))
         now.address = _likely(now)
     return part
+
+
+def _is_ours(now: Situation, address: str) -> bool:
+    return address in now.survey.addresses or _loopback(address)
 
 
 def _unknown(now: Situation) -> Part:
