@@ -23,7 +23,7 @@ from ecumen.engines.sites import SealPair
 from ecumen.engines.tree import Place
 from ecumen.passage import Follower
 from ecumen.passage.request import request_of
-from ecumen.survey import FileTable, Survey
+from ecumen.survey import FileTable, SealFile, Survey
 from ecumen_machine import EngineSpec, seals, take_survey
 from tests.authority import Authority, by_itself
 from tests.worlds.agreement import ENGINES
@@ -409,3 +409,39 @@ def test_files_that_are_odd_are_told_apart(folder: Path, trusting: Authority) ->
     survey = surveyed(crt, own)
     assert survey.seals[0].certificates[0].key == "RSA 2048"
     assert survey.seals[1].key_digest == survey.seals[0].certificates[0].key_digest
+
+
+@pytest.mark.server
+@pytest.mark.parametrize("engine", [H, N])
+def test_an_owners_lines_have_no_key_read_that_is_not_his_own(
+    engine: str, tmp_path: Path, folder: Path
+) -> None:
+    """Not even whether it is a key, or whose certificate it belongs to."""
+    open_way(tmp_path)
+    case = Case(engine, httpd("d") if engine == H else nginx("d"))
+    config = configured(case, tmp_path, folder)
+    own, link, theirs = tmp_path / "own.key", tmp_path / "link.key", tmp_path / "theirs.conf"
+    own.write_bytes((folder / "a.key").read_bytes())
+    link.symlink_to(folder / "b.key")
+    for path in (own, theirs):
+        path.touch()
+        os.chown(path, 1234, 1234)
+    os.lchown(link, 1234, 1234)
+    own.chmod(0o400)
+    named = [folder / "b.key", own, link, Path("/etc/shadow")]
+    lines = "".join(
+        f"SSLCertificateFile {folder}/d.crt\nSSLCertificateKeyFile {each}\n"
+        if engine == H
+        else f"server {{ ssl_certificate {folder}/d.crt; ssl_certificate_key {each}; }}\n"
+        for each in named
+    )
+    theirs.write_text(lines)
+    text = config.read_text()
+    inside = f"Include {theirs}\n" if engine == H else f"include {theirs};\n"
+    at = text.index("<VirtualHost") if engine == H else text.rindex("}")
+    config.write_text(text[:at] + inside + text[at:])
+    found = take_survey([EngineSpec(engine, str(config))]).seal_by_path
+    why = "whoever named it may not read it"
+    for path in (folder / "b.key", link, Path("/etc/shadow")):
+        assert found[str(path)] == SealFile(str(path), (), why, "", why)
+    assert found[str(own)].key_digest

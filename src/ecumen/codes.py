@@ -109,6 +109,11 @@ NAME_GIVEN = _skipped(
     "name.given",
     "The connection goes to {address} as asked; no name is looked up.",
 )
+NAME_SPLIT = _clear(
+    "name.split",
+    "{name} leads to this server, at {address}, and by {other} to another one: some visitors do "
+    "not come here.",
+)
 NAME_LITERAL = _clear("name.literal", "The address names the server by its number, {address}.")
 NAME_LEADS_HERE = _clear("name.leads-here", "{name} leads to this server, at {address}.")
 NAME_NOWHERE = _blocked(

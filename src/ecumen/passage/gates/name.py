@@ -60,6 +60,11 @@ def _ours(now: Situation, part: Part, addresses: tuple[str, ...]) -> Part:
     if own:
         now.address = own[0]
         part.facts["address"] = own[0]
+        strange = [each for each in addresses if each not in own]
+        # Who has the other kind of addresses goes there; of one kind a server may have several.
+        if strange and all((":" in each) != (":" in mine) for each in strange for mine in own):
+            part.code = codes.NAME_SPLIT
+            part.facts["other"] = strange[0]
     else:
         facts: dict[str, object] = {"name": now.request.name, "address": ", ".join(addresses)}
         part.blocks.append(Block(codes.NAME_ELSEWHERE, _RANK, None, facts))
