@@ -29,6 +29,7 @@ from ecumen.survey import (
     Labels,
     Listener,
     NameRecord,
+    PacketFilter,
     SealFile,
     Survey,
     write_survey,
@@ -163,6 +164,20 @@ def certified(
     )
     heard = (*HEARD, Listener("192.0.2.10", 443, "apache2", 7))
     return replace(survey, seals=files, listeners=heard, taken_at=day * 86_400)
+
+
+def behind(protocol: str, port: int) -> Survey:
+    """A site behind a filter that lets one port through."""
+    where = {"family": "inet", "table": "t"}
+    port_of = {"payload": {"protocol": protocol, "field": "dport"}}
+    rule = [{"match": {"op": "==", "left": port_of, "right": port}}, {"accept": None}]
+    rules = (
+        {"table": {"family": "inet", "name": "t"}},
+        {"chain": {**where, "name": "c", "type": "filter", "hook": "input", "prio": 0,
+                   "policy": "drop"}},
+        {"rule": {**where, "chain": "c", "handle": 4, "expr": rule}},
+    )  # fmt: skip
+    return httpd(ONE, filter=PacketFilter(rules, {"eth0": ("192.0.2.10",)}))
 
 
 def led(
@@ -426,6 +441,10 @@ CASES: dict[str, tuple[Make, Make]] = {
     "seal.circle": (
         lambda: certified(plain="Redirect / https://a.test/", lines="Redirect / http://a.test/"),
         lambda: certified(plain="Redirect / https://a.test/", lines="Redirect / http://b.test/"),
+    ),
+    "door.kept-in": (
+        lambda: behind("tcp", 443),
+        lambda: behind("tcp", 80),
     ),
     "name.nowhere": (
         lambda: led("a.test"),

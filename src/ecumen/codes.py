@@ -142,6 +142,29 @@ DOOR_DECLARED = _clear(
     "door.declared",
     "The configuration has the engine listen on {address}, port {port}.",
 )
+DOOR_KEPT_IN = _blocked(
+    "door.kept-in",
+    "The packet filter stops it: {rule}.",
+    "Have the filter let port {port} through, in the place where this server keeps its own rules.",
+    findings=("door.kept-in",),
+    logged=False,
+)
+DOOR_NO_ANSWER = _blocked(
+    "door.no-answer",
+    "The packet arrives, and the filter keeps the answer back: {rule}.",
+    "Have the filter let answers of established connections out.",
+    findings=("door.kept-in",),
+    logged=False,
+)
+DOOR_HANDED_ON = _unsure(
+    "door.handed-on",
+    "The packet filter hands it on to {to}, port {port}: what answers there is not known.",
+)
+DOOR_FILTER_UNKNOWN = _unsure(
+    "door.filter-unknown",
+    "Whether the packet filter lets it through is not known: {rule}.",
+    premise="the packet filter lets it through",
+)
 DOOR_UNHEARD = _blocked(
     "door.unheard",
     "Nothing listens on {address}, port {port}: the connection is refused.",

@@ -23,7 +23,7 @@ from ecumen.survey import (
     NameRecord,
     Survey,
 )
-from ecumen_demo import seals, texts
+from ecumen_demo import doors, seals, texts
 from ecumen_demo.ground import DemoGround, site_files, small_site
 
 SEED = 2031
@@ -151,6 +151,7 @@ class _Town:
         self._personal_sites()
         self._gardens()
         self._sealed_sites()
+        self._behind_the_filter()
         for story in (*_STORIES, *_MEMBER_STORIES):
             if not (self.week_before and story in _LATELY):
                 story(self)
@@ -254,6 +255,15 @@ class _Town:
             small_site(self.ground, plot.root, owner.uid, owner.gid)
             self.ground.file(seals.crt(site), 2900)
             self.ground.file(seals.key(site), 1700 if site.rsa else 241, site.mode)
+
+    def _behind_the_filter(self) -> None:
+        """Put on a port of its own in winter; nobody told the filter."""
+        number = len(self.plots)
+        owner = self.people[number * 5 % len(self.people)]
+        plot = Plot(number, "chart-room", owner, "/srv/sites/chart-room/public", "*:8008")
+        self.plots.append(plot)
+        self.ground.folder(f"/srv/sites/{plot.name}", 0o755, owner.uid, owner.gid)
+        small_site(self.ground, plot.root, owner.uid, owner.gid)
 
     # --- the configuration as it lies on disk ---
 
@@ -386,6 +396,7 @@ class _Town:
             listeners=(
                 Listener("0.0.0.0", 80, "apache2", 612),
                 Listener("0.0.0.0", 443, "apache2", 612),
+                Listener("0.0.0.0", 8008, "apache2", 612),
                 Listener("0.0.0.0", 8080, "apache2", 612),
                 Listener("0.0.0.0", 8088, "nginx", 640),
                 Listener("0.0.0.0", 22, "sshd", 488),
@@ -403,6 +414,12 @@ class _Town:
             ),
             labels=self._labels(),
             seals=seals.files(self.taken_at),
+            filter=doors.packet_filter(
+                {
+                    "lo": ("127.0.0.1", "::1"),
+                    "ens3": (MAIN_ADDRESS, SECOND_ADDRESS, "2001:db8::10"),
+                }
+            ),
         )
 
 

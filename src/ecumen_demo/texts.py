@@ -44,6 +44,7 @@ IncludeOptional sites-enabled/*.conf
 
 PORTS = """\
 Listen 80
+Listen 8008
 Listen 8080
 <IfModule mod_ssl.c>
     Listen 443

@@ -32,6 +32,7 @@ from ecumen.survey import (
     write_survey,
 )
 from ecumen_machine.confine import confine
+from ecumen_machine.filtering import FilterText
 from ecumen_machine.ground import Ground, GroundFacts
 from ecumen_machine.probe import EngineSpec, ProbeError, Progress, understood
 from ecumen_machine.quiet import no_collecting
@@ -112,6 +113,7 @@ def _answer(
         "follow_links": ground.follow_links,
         "read_named": lambda leaves: ground.read_named(_texts(leaves)),
         "resolve": lambda names: ground.resolve(_texts(names)),
+        "filter": ground.filter,
         "seals": lambda asked: ground.seals(_pairs(asked)),
         "texts": ground.texts,
         "table": ground.table,
@@ -326,6 +328,9 @@ class _Far:
 
     def resolve(self, names: Sequence[str]) -> list[NameRecord]:
         return cast(list[NameRecord], self._ask("resolve", list(names)))
+
+    def filter(self) -> FilterText | None:
+        return cast(FilterText | None, self._ask("filter"))
 
     def seals(self, asked: Sequence[tuple[str, str]]) -> list[SealFile]:
         plain = [(path, by) for path, by in asked if _is_path(path) and _is_path(by)]

@@ -38,7 +38,7 @@ from ecumen.survey import (
     NameRecord,
     SealFile,
 )
-from ecumen_machine import cage, contexts, naming, programs, seals
+from ecumen_machine import cage, contexts, filtering, naming, programs, seals
 from ecumen_machine.capture import labels_by_itself
 from ecumen_machine.files import MOST_BEHIND, Collector
 from ecumen_machine.handles import Reached, is_its_own, reached, reopened, writers_of
@@ -170,6 +170,15 @@ class Ground:
         if not found.roots:
             self._writers[path] = found.writers | found.linked_by | writers_of(found.info)
         return blacked(data)
+
+    def filter(self) -> filtering.FilterText | None:
+        """What the machine says of its packet filter; only root is told."""
+        if os.geteuid() != 0:
+            return None
+        found, why = filtering.asked()
+        if why:
+            self.gap("filter", "nft", why)
+        return found
 
     def seals(self, asked: Sequence[tuple[str, str]]) -> list[SealFile]:
         """What is named as certificate or key, each with the file that names it; what they say is

@@ -15,7 +15,9 @@ from ecumen.engines.sites import counterpart
 from ecumen.engines.tree import Source
 from ecumen.errors import EcumenError
 from ecumen.survey import ConfigCheck, EngineRecord, FileTable, Gap, NameRecord, SealFile, Survey
+from ecumen_machine import filtering
 from ecumen_machine.capture import PSEUDO
+from ecumen_machine.filtering import FilterText
 from ecumen_machine.ground import Ground, GroundFacts
 from ecumen_machine.quiet import no_collecting
 
@@ -41,6 +43,7 @@ class Grounds(Source, Protocol):
     def read_named(self, leaves: Sequence[str]) -> None: ...
     def resolve(self, names: Sequence[str]) -> list[NameRecord]: ...
     def seals(self, asked: Sequence[tuple[str, str]]) -> list[SealFile]: ...
+    def filter(self) -> FilterText | None: ...
     def texts(self) -> dict[str, bytes]: ...
     def table(self) -> FileTable: ...
     def gaps(self) -> tuple[Gap, ...]: ...
@@ -123,6 +126,7 @@ def understood(
         _pairs(ground, os.path.dirname(record.config))
     ground.read_named(sorted({name for want in wants for name in want.override_names()}))
     names = ground.resolve(claimed)
+    told = ground.filter()
     seals = ground.seals(list(dict.fromkeys(each for want in wants for each in want.seals())))
     return Survey(
         host=facts.host,
@@ -142,6 +146,7 @@ def understood(
         mounts=facts.mounts,
         logs=tuple(logs),
         seals=tuple(seals),
+        filter=None if told is None else filtering.understood(told),
     )
 
 

@@ -115,7 +115,7 @@ def test_a_mark_of_the_overview_leads_to_its_passage(page: Page) -> None:
 
 
 def test_sites_are_found_by_words(page: Page) -> None:
-    expect(page.get_by_role("region", name="Sites").get_by_role("status")).to_have_text("211 sites")
+    expect(page.get_by_role("region", name="Sites").get_by_role("status")).to_have_text("212 sites")
     page.get_by_label("Only with").fill("choir")
     expect(page.get_by_role("region", name="Sites", exact=True).get_by_role("link")).to_have_count(
         3

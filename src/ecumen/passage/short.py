@@ -23,8 +23,9 @@ class Shortly:
     def __init__(self, confinement: Confinement, begin: Callable[[Request], Situation]) -> None:
         self.confinement = confinement
         self._begin = begin
+        self._filtered = True
         self._doors: dict[
-            tuple[str | None, str, int, str], tuple[Engine, str, str | None] | None
+            tuple[str | None, str, int, str, str | None], tuple[Engine, str, str | None] | None
         ] = Bounded(MOST_KEPT)
         self._lets: ByIdentity[Sequence[Entry], bool] = ByIdentity(MOST_KEPT)
 
@@ -65,7 +66,9 @@ class Shortly:
         """Engine, address and the client that it sees, where the way there is clear."""
         # Where the server's address is given, the name leads nowhere else.
         named = request.name if request.to is None else ""
-        key = (request.to, named, request.port, request.scheme)
+        # Who asks is nothing to a door, but to a filter in front of it.
+        who = request.source if self._filtered else None
+        key = (request.to, named, request.port, request.scheme, who)
         try:
             return self._doors[key]
         except KeyError:
@@ -81,6 +84,10 @@ class Shortly:
                 return None
         if now.engine is None or now.address is None or now.arrival is None:
             return None
+        if now.arrival.port != request.port:
+            # Sent to another door.
+            return None
+        self._filtered = now.survey.filter is not None
         client = None if request.source is not None else now.arrival.client
         return now.engine, now.address, client
 

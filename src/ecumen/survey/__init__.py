@@ -2,6 +2,7 @@
 
 from ecumen.survey.archive import read_survey, write_survey
 from ecumen.survey.files import Acl, AclEntry, Entry, FileTable, Kind, acl_text, parse_acl
+from ecumen.survey.filter import PacketFilter
 from ecumen.survey.hosts import HOSTS_FILE, leading, led_by, parse_hosts
 from ecumen.survey.labels import Labels, PolicyTexts
 from ecumen.survey.model import (
@@ -36,6 +37,7 @@ __all__ = [
     "Listener",
     "Mount",
     "NameRecord",
+    "PacketFilter",
     "PolicyTexts",
     "SealFile",
     "Survey",

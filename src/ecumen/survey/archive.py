@@ -24,6 +24,7 @@ import fastjsonschema
 from ecumen.errors import SurveyError
 from ecumen.survey import columns
 from ecumen.survey.files import FileTable, PlainRow, parse_acl
+from ecumen.survey.filter import PacketFilter
 from ecumen.survey.labels import Labels, PolicyTexts
 from ecumen.survey.model import (
     Account,
@@ -170,7 +171,30 @@ def _parts(survey: Survey) -> Iterator[tuple[str, Any]]:
     )
     yield "labels.json", _labels_row(survey.labels)
     yield "certificates.json", [_seal_row(each) for each in survey.seals]
+    if survey.filter is not None:
+        yield "filter.json", _filter_row(survey.filter)
     yield "logs.json", [{"path": path} for path in survey.logs]
+
+
+def _filter_row(filter_: PacketFilter) -> dict[str, Any]:
+    return {
+        "nftables": list(filter_.rules),
+        "devices": {name: list(each) for name, each in filter_.devices.items()},
+        "forwards": filter_.forwards,
+        "to_itself": filter_.to_itself,
+        "older": list(filter_.older),
+    }
+
+
+def _filter(archive: zipfile.ZipFile) -> PacketFilter | None:
+    """None where the survey knows nothing of it."""
+    if "filter.json" not in archive.NameToInfo:
+        return None
+    row = _json_part(archive, "filter")
+    devices = {name: tuple(each) for name, each in row["devices"].items()}
+    return PacketFilter(
+        tuple(row["nftables"]), devices, row["forwards"], row["to_itself"], tuple(row["older"])
+    )
 
 
 def _seal_row(file: SealFile) -> dict[str, Any]:
@@ -482,4 +506,5 @@ def read_survey(stream: IO[bytes]) -> Survey:
             texts=dict(_texts(archive)),
             logs=tuple(log["path"] for log in _json_part(archive, "logs")),
             seals=tuple(map(_seal, _json_part(archive, "certificates"))),
+            filter=_filter(archive),
         )

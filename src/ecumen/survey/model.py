@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from ecumen.survey.files import FileTable
+from ecumen.survey.filter import PacketFilter
 from ecumen.survey.labels import Labels
 from ecumen.survey.seals import Certificate, SealFile
 
@@ -120,7 +121,7 @@ class EngineRecord:
 class Survey:
     """One server at one time. `texts`: configuration files by path, as bytes. logs: paths of the
     files that its sites write their lines to. seals: files that its sites name as certificates and
-    keys; none where they were not looked at.
+    keys; none where they were not looked at. filter: of packets, None where nothing is known of it.
     """
 
     host: str
@@ -140,6 +141,7 @@ class Survey:
     labels: Labels = field(default_factory=Labels)
     logs: tuple[str, ...] = ()
     seals: tuple[SealFile, ...] = ()
+    filter: PacketFilter | None = None
 
     @cached_property
     def seal_by_path(self) -> Mapping[str, SealFile]:

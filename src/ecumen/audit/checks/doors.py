@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
 
-from ecumen.audit.check import Found, check, mended
+from ecumen import codes
+from ecumen.audit.check import MOST_SHOWN, Found, check, mended
 from ecumen.audit.finding import Impact
-from ecumen.audit.scene import Scene, Site
+from ecumen.audit.scene import Scene, Site, is_loopback
 from ecumen.engines.engine import PROGRAMS
 from ecumen.engines.sites import Binding, Door, shown_at
+from ecumen.passage import read_request
 from ecumen.passage.gates.door import covers
 from ecumen.passage.verdict import Evidence
 from ecumen.survey import Listener
@@ -66,6 +68,43 @@ def unheard(scene: Scene) -> Iterator[Found]:
                 ),
                 addresses=1,
             )
+
+
+@check("door.kept-in", Impact.OUTAGE, "The packet filter keeps visitors out")
+def kept_in(scene: Scene) -> Iterator[Found]:
+    """By somebody outside: nobody in particular."""
+    told: dict[tuple[str, int], tuple[str, list[tuple[Site, Door]]]] = {}
+    for site in scene.hosts if scene.survey.filter is not None else ():
+        for door in site.summary.doors:
+            if door.port is None or is_loopback(door.address) or not _heard(scene, site, door):
+                continue
+            address = scene.own_addresses[0] if door.address == "*" else door.address
+            where = address, door.port
+            if where not in told:
+                told[where] = _stopped(scene, address, door.port), []
+            told[where][1].append((site, door))
+    for (address, port), (why, bound) in told.items():
+        if why:
+            sites = [site for site, _ in bound]
+            yield Found(
+                shown_at(address, port),
+                sites,
+                [Evidence(text=why), *(scene.line(door.place) for _, door in bound[:MOST_SHOWN])],
+                f"The packet filter keeps visitors of port {port} out: {why}",
+                group=f"port {port}",
+                remedies=mended(f"Have the filter let port {port} through"),
+                addresses=1,
+            )
+
+
+def _stopped(scene: Scene, address: str, port: int) -> str:
+    """The rule that surely stops who asks from outside; "" for none."""
+    host = f"[{address}]" if ":" in address else address
+    ran = scene.follower.run(read_request(f"http://{host}:{port}/", to=address))
+    for block in ran.results["door"].blocks:
+        if block.code in (codes.DOOR_KEPT_IN, codes.DOOR_NO_ANSWER):
+            return str(block.facts["rule"])
+    return ""
 
 
 @check("door.empty", Impact.UPKEEP, "Something listens, and no site is bound there",

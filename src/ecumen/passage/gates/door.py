@@ -1,20 +1,23 @@
 """Does something listen there, and is it an engine that can answer?
 
-Source: the listening sockets of the survey; ip(7) for wildcard addresses. The firewall is left to
-a later gate of its own making.
+Source: the listening sockets of the survey; ip(7) for wildcard addresses. In front of both stands
+the kernel's packet filter.
 """
 
 from __future__ import annotations
 
 import ipaddress
+from dataclasses import replace
 from functools import lru_cache
 
 from ecumen import codes
+from ecumen.caches import ByIdentity
+from ecumen.doors import Packet, Passing, Ruleset, passing
 from ecumen.engines.engine import PROGRAMS, Engine
 from ecumen.engines.sites import Arrival, Binding, Block, Doubt, Part, Phase, Proof, Rank
 from ecumen.passage.request import greeting
 from ecumen.passage.situation import Gate, Situation, not_reached
-from ecumen.survey import Listener
+from ecumen.survey import Listener, PacketFilter
 
 _RANK = Rank(Phase.REACH, 1)
 
@@ -23,8 +26,13 @@ def judge(now: Situation) -> Part:
     if now.address is None:
         return not_reached()
     address, port = now.address, now.request.port
+    passed = filtered(now, address)
+    if passed is not None:
+        port = passed.port
     facts: dict[str, object] = {"address": address, "port": port}
     part = Part(codes.DOOR_OPEN, facts)
+    if passed is not None:
+        _told(part, passed)
     binding = _declared(now, address, port)
     listener = _listening(now, address, port)
     if now.engine is not None and binding is not None and now.engine.record.declared:
@@ -42,8 +50,59 @@ def judge(now: Situation) -> Part:
     # The other gates say what would come of it, were the engine listening.
     if now.engine is None and now.engines:
         now.engine = now.engines[0]
-    now.arrival = _arrival(now, address)
+    now.arrival = _arrival(now, address, port)
     return part
+
+
+def filtered(now: Situation, address: str) -> Passing | None:
+    """What the packet filter makes of it; None where nothing is known of one, or the server is one
+    that is described and not running.
+    """
+    known = now.survey.filter
+    if known is None or any(engine.record.declared for engine in now.engines):
+        return None
+    ruleset = _ruleset(known)
+    if not ruleset.hooked and not known.older:
+        return None
+    source, port = now.request.source, now.request.port
+    own = frozenset(now.survey.addresses)
+    local = _loopback(address) or (source is not None and (_loopback(source) or source in own))
+    v6 = ":" in address
+    if source is not None and (":" in source) != v6:
+        source = None
+    devices = [name for name, each in known.devices.items() if address in each and name != "lo"]
+    packet = Packet(
+        "ip6" if v6 else "ip", (source or address) if local else source, address, None, port,
+        "lo" if local else devices[0] if len(devices) == 1 else None, None, "new", own, port,
+        address,
+    )  # fmt: skip
+    found = passing(ruleset, packet, forwards=known.forwards, to_itself=known.to_itself)
+    if found.verdict == "passes" and known.older:
+        rule = f"tables of the older filter hold rules ({', '.join(known.older)})"
+        return replace(found, verdict="unsure", rules=(rule,))
+    return found
+
+
+_KEPT: ByIdentity[PacketFilter, Ruleset] = ByIdentity(8)
+
+
+def _ruleset(known: PacketFilter) -> Ruleset:
+    found = _KEPT.get(known)
+    return _KEPT.put(known, Ruleset(known.rules)) if found is None else found
+
+
+def _told(part: Part, passed: Passing) -> None:
+    facts = {"rule": "; ".join(passed.rules[:3]) or "its policy", "port": passed.port}
+    match passed.verdict:
+        case "drop" | "reject":
+            code = codes.DOOR_NO_ANSWER if passed.answer else codes.DOOR_KEPT_IN
+            # Once the connection stands, all that is sent is dropped: first somebody must listen.
+            rank = Rank(Phase.REACH, 2) if passed.later else _RANK
+            part.blocks.append(Block(code, rank, None, facts))
+        case "elsewhere":
+            part.doubts.append(Doubt(codes.DOOR_HANDED_ON, _RANK, facts | {"to": passed.to}))
+        case "unsure":
+            part.doubts.append(Doubt(codes.DOOR_FILTER_UNKNOWN, _RANK, facts))
 
 
 def _heard(
@@ -126,7 +185,7 @@ def covers(bound: str, address: str) -> bool:
     return own == asked
 
 
-def _arrival(now: Situation, address: str) -> Arrival:
+def _arrival(now: Situation, address: str, port: int) -> Arrival:
     request = now.request
     client = request.source
     if client is None and _loopback(address):
@@ -134,7 +193,7 @@ def _arrival(now: Situation, address: str) -> Arrival:
         client = "::1" if ":" in address else "127.0.0.1"
     return Arrival(
         address=address,
-        port=request.port,
+        port=port,
         sealed=request.scheme == "https",
         server_name=greeting(request),
         host=request.host_header,
