@@ -22,10 +22,10 @@ VIEWS = {
     "follow-ladder": "/follow?url=http://boat-builders.example/",
     "follow-site": "/follow?url=http://choir.example/&gate=site",
     "new-site": "/new-site?owner=ines&name=kite-makers.example",
-    "follow": "/follow",
+    "follow-seal": "/follow?url=https://lantern-fund.example/",
+    "certificates": "/certificates",
     "logs": "/logs?from=1933444800&to=1933552800",
     "logs-site": "/logs?view=figures&site=httpd radio-estuary.example 192.0.2.11:80",
-    "logs-ways": "/logs?view=ways&site=httpd saltmarsh-news.example *:80",
 }
 IN_THE_DARK = {"logs-site"}
 

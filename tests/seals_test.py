@@ -141,6 +141,42 @@ CASES = {
         )
         for word in ("strict", "secure", "authonly", "insecure")
     },
+    **{
+        f"client-{word}": Case(
+            H, httpd("d") + sealed("a", f"{{a}}\nSSLCACertificateFile @middle.crt\n"
+                                        f"SSLVerifyClient {word}") + httpd("b")
+        )
+        for word in ("require", "optional", "optional_no_ca", "none")
+    },
+    "client-at-server": Case(
+        H, "SSLVerifyClient require\nSSLCACertificateFile @middle.crt\n" + httpd("d")
+        + sealed("a", "{a}\nSSLVerifyClient none")
+    ),
+    "ciphers-authonly": Case(
+        H, "SSLVHostSNIPolicy authonly\n" + "".join(
+            sealed(n, f"{{d}}\nSSLCipherSuite ECDHE-ECDSA-AES{size}")
+            for n, size in (("d", AES_256), ("a", AES_128), ("b", AES_256))
+        )
+    ),
+    "client-authonly": Case(
+        H, "SSLVHostSNIPolicy authonly\n" + httpd("d")
+        + sealed("a", "{a}\nSSLCACertificateFile @middle.crt\nSSLVerifyClient optional")
+    ),
+    **{
+        f"n-client-{word}": Case(
+            N, nginx("d") + nginx("a", lines="{a} ssl_client_certificate @middle.crt; "
+                                  f"ssl_verify_client {word};") + nginx("b")
+        )
+        for word in ("on", "optional", "optional_no_ca", "off")
+    },
+    "n-client-page": Case(
+        N, nginx("d") + nginx("a", lines="{a} ssl_client_certificate @middle.crt; "
+                              "ssl_verify_client on; error_page 496 =403 /index.html;")
+    ),
+    "n-client-around": Case(
+        N, "ssl_client_certificate @middle.crt; ssl_verify_client on;\n" + nginx("d")
+        + nginx("a", lines="{a} ssl_verify_client off;")
+    ),
     "n-usual": Case(
         N, "".join(map(nginx, SITES)) + nginx("e", f"{OTHER} ssl")
         + nginx("f", f"{TWO}:{PORT} ssl")
@@ -248,7 +284,9 @@ def test_what_is_shown_and_answered_is_what_the_server_does(
                 digest, status, site = seen(ask, host)
             except OSError:
                 digest, status, site = "", None, ""
-            passage = follower.follow(request_of(row))
+            request = request_of(row)
+            passage = follower.follow(request)
+            assert follower.brief(request)["status"] == passage.status
             if not passage.decided:
                 unsure.append(f"{ask}: {passage.unsure_because}")
                 continue

@@ -211,6 +211,18 @@ SEAL_NOT_SPOKEN = _blocked(
     "Ask with http, or have the site speak TLS on this port.",
     findings=("seal.unspoken",),
 )
+SEAL_CERTIFICATE_WANTED = _blocked(
+    "seal.certificate-wanted",
+    "{site} lets nobody connect without a certificate of their own: the connection fails.",
+    "Ask with a certificate that the site knows, or have it ask for one only where it must.",
+    logged=False,
+)
+SEAL_NO_CERTIFICATE = _blocked(
+    "seal.no-certificate",
+    "{site} serves nobody without a certificate of their own.",
+    "Ask with a certificate that the site knows, or have it ask for one only where it must.",
+    gate="site",
+)
 SEAL_REJECTED = _blocked(
     "seal.rejected",
     "{site} rejects TLS for this name: the connection fails.",

@@ -394,7 +394,7 @@ def test_the_nested_root_is_found_in_roots(page: Page) -> None:
     # A folder can be gone into, and left again.
     page.get_by_role("link", name="sites", exact=True).click()
     ground = page.get_by_role("region", name="Ground")
-    expect(ground.get_by_role("status")).to_contain_text("119 roots")
+    expect(ground.get_by_role("status")).to_contain_text("126 roots")
     page.get_by_role("link", name="one folder up").click()
     expect(page.get_by_role("button", name=re.compile("ines.public_html"))).to_have_count(0)
 
@@ -522,11 +522,11 @@ def test_thousands_of_marks_keep_their_places(
     page.set_viewport_size({"width": width, "height": 800})
     page.goto(f"{application.address}/?by=owner&all=true")
     field = page.get_by_role("region", name="Sites", exact=True)
-    expect(field.get_by_role("status")).to_have_text("7960 sites")
+    expect(field.get_by_role("status")).to_have_text("8480 sites")
     expect(field.get_by_role("link").first).to_be_visible()
     seen, wrong = page.evaluate(MARKS_IN_PLACE)
     assert wrong == []
-    assert seen == 7960
+    assert seen == 8480
     field.get_by_role("link", name=re.compile(": blocked")).last.click()
     expect(outcome(page)).to_contain_text(re.compile("403|404|503"))
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import pkgutil
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 from typing import Any
@@ -84,13 +84,18 @@ def read_list(data: object) -> list[dict[str, Any]]:
     except fastjsonschema.JsonSchemaException as error:
         raise ListError(f"no list of sites of format {FORMAT}: {error}") from error
     rows: list[dict[str, Any]] = checked["sites"]
-    seen: set[tuple[str, str]] = set()
+    seen: set[tuple[str, str, frozenset[str]]] = set()
     for row in rows:
-        key = row["name"].lower(), row.get("engine", "")
+        # One name may have a block for plain HTTP and another one for TLS.
+        key = row["name"].lower(), row.get("engine", ""), _bound(row.get("bindings", ()))
         if key in seen:
             raise ListError(f"{row['name']} stands in the list twice")
         seen.add(key)
     return rows
+
+
+def _bound(bindings: Iterable[str]) -> frozenset[str]:
+    return frozenset(each.lower() for each in bindings)
 
 
 @cache
@@ -102,7 +107,9 @@ def _checker() -> Callable[[Any], Any]:
 
 def sought(scene: Scene, rows: Sequence[dict[str, Any]]) -> Sought:
     """What brings the server to a list; nothing where all is so."""
-    known = {(s.summary.asked_as.lower(), s.engine.kind): s for s in scene.hosts}
+    known: dict[tuple[str, str], list[Site]] = {}
+    for each in scene.hosts:
+        known.setdefault((each.summary.asked_as.lower(), each.engine.kind), []).append(each)
     here = {name for name, _ in known}
     earlier = Earlier()
     operations: list[Operation] = []
@@ -112,8 +119,11 @@ def sought(scene: Scene, rows: Sequence[dict[str, Any]]) -> Sought:
     for row in rows:
         name = row["name"].lower()
         engines = [row["engine"]] if "engine" in row else [e.kind for e in scene.engines]
-        site = next((known[name, kind] for kind in engines if (name, kind) in known), None)
-        if site is not None:
+        blocks = next((known[name, kind] for kind in engines if (name, kind) in known), [])
+        if blocks:
+            wanted = _bound(row.get("bindings", ()))
+            alike = (each for each in blocks if _bound(each.summary.bindings) == wanted)
+            site = next(alike, blocks[0])
             here.discard(name)
             steps, differs = _brought(scene, site, row)
             operations += steps

@@ -24,7 +24,7 @@ from ecumen.engines.httpd.guards import CALLED, access_patterns
 from ecumen.engines.httpd.hostname import HostHeader, read_host
 from ecumen.engines.httpd.laps import Laps
 from ecumen.engines.httpd.overrides import asks_for
-from ecumen.engines.httpd.seals import must_be_named, pairs_of, refuses
+from ecumen.engines.httpd.seals import must_be_named, pairs_of, refuses, wants_certificate
 from ecumen.engines.httpd.server import Host, Server, load
 from ecumen.engines.httpd.settings import Opt, Settings
 from ecumen.engines.httpd.short import ShortAnswers
@@ -344,6 +344,7 @@ class HttpdEngine:
         whose certificate is shown."""
         first = self._first(arrival)
         shown = self._greeted(arrival)
+        wanted = wants_certificate(self.server, shown) if shown.sealed is not None else None
         if shown.sealed is None or not pairs_of(self.server, shown):
             # What has none of its own is shown with that of the first (measured).
             shown = first
@@ -352,6 +353,11 @@ class HttpdEngine:
         if first.sealed is None:
             proofs = (_host_proof(first),)
             part.blocks.append(Block(codes.SEAL_NOT_SPOKEN, Rank(Phase.REACH, 2), None, {}, proofs))
+        elif wanted is not None:
+            facts = {"site": shown.label}
+            proofs = (proof_of(wanted),)
+            block = Block(codes.SEAL_CERTIFICATE_WANTED, Rank(Phase.REACH, 2), None, facts, proofs)
+            part.blocks.append(block)
         return part
 
     def seals_of(self, site: Place) -> Sequence[SealPair]:

@@ -70,13 +70,38 @@ def refuses(server: Server, shown: Host, host: Host) -> bool:
     if policy == "insecure":
         return False
     if policy == "authonly":
-        return (_word(server, host, "sslverifyclient") or "none") != "none"
+        return _asking(server, shown) != _asking(server, host)
     return policy == "strict" or _setting(server, shown) != _setting(server, host)
+
+
+# By which it is told whether a host says anything of clients' certificates, in small letters.
+ASKS = ("sslverifyclient",)
+
+
+def all_ask(server: Server) -> bool:
+    """Whether the server as a whole says anything of clients' certificates."""
+    return any(each.name.lower() in ASKS for each in flat(server.said))
+
+
+def wants_certificate(server: Server, host: Host) -> Directive | None:
+    """The line by which a host lets nobody connect without a certificate."""
+    line = _said(server, host, "sslverifyclient")
+    return line if line is not None and _first_word(line) in ("require", "on") else None
+
+
+def _first_word(line: Directive) -> str:
+    return "".join(words(line.text)[:1]).lower()
 
 
 def must_be_named(server: Server, host: Host) -> bool:
     """Whether a host wants its name in the greeting."""
     return _word(server, host, "sslstrictsnivhostcheck") == "on"
+
+
+def _asking(server: Server, host: Host) -> tuple[str, ...]:
+    """How clients' certificates are asked for."""
+    names = ("sslverifyclient", "sslverifydepth", "sslcacertificatefile", "sslcacertificatepath")
+    return tuple(_said_text(server, host, name) for name in names)
 
 
 def _setting(server: Server, host: Host) -> tuple[object, ...]:

@@ -627,6 +627,8 @@ _HOST_TAKERS: dict[str, _HostTaker] = {
     "sslcertificatekeyfile": _Compiler.certificate,
     "sslcertificatechainfile": _Compiler.certificate,
     "sslcacertificatefile": _Compiler.certificate,
+    # Of the whole connection; in folders and on addresses it is another matter.
+    "sslverifyclient": _Compiler.nothing,
     "accessfilename": _Compiler.override_names,
     "<directory": _Compiler.folder,
     "<directorymatch": _Compiler.folder,

@@ -22,7 +22,8 @@ from ecumen.engines.httpd.deciding import Goes, Ruling, error_page, ruled
 from ecumen.engines.httpd.hostname import read_host
 from ecumen.engines.httpd.redirects import Redirect, find_redirect
 from ecumen.engines.httpd.rewriting import RewriteRule, RewriteSubject, Rewriting, untouched
-from ecumen.engines.httpd.server import Alias, Host, Server, with_value
+from ecumen.engines.httpd.seals import ASKS, all_ask, wants_certificate
+from ecumen.engines.httpd.server import Alias, Host, Server, is_silent, with_value
 from ecumen.engines.httpd.settings import EMPTY, FileSection, Opt, Settings, Upstream
 from ecumen.engines.httpd.targets import Targets
 from ecumen.engines.httpd.uri import Address, escaped
@@ -93,6 +94,7 @@ class ShortAnswers:
         self, server: Server, chooser: Chooser, targets: Targets, ways: AddressWays
     ) -> None:
         self.server = server
+        self._all_ask = all_ask(server)
         self.chooser = chooser
         self.targets = targets
         self.ways = ways
@@ -123,9 +125,16 @@ class ShortAnswers:
         first, winner = self.chooser.winner(address, port, read_host(host))
         if winner is None or (first.sealed is not None) != sealed:
             return None
+        if sealed and self._asks_for_certificates(winner):
+            return None
         if id(winner) not in self._known:
             self._known[id(winner)] = self._compiled(winner)
         return self._known[id(winner)]
+
+    def _asks_for_certificates(self, host: Host) -> bool:
+        if not self._all_ask and is_silent(host, ASKS):
+            return False
+        return wants_certificate(self.server, host) is not None
 
     def _compiled(self, host: Host) -> _Site | None:
         plain = (each.path for each in host.logs if not each.conditional)

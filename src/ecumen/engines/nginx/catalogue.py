@@ -58,7 +58,8 @@ _BUT = frozenset(
 )  # fmt: skip
 _AS_SHIPPED = {
     "set_real_ip_from": (),
-    "ssl_verify_client": ("off",),
+    # What comes of it is worked out where a request of TLS arrives.
+    "ssl_verify_client": ("off", "on", "optional", "optional_no_ca"),
     "proxy_intercept_errors": ("off", "on"),
     "fastcgi_intercept_errors": ("off", "on"),
     "gzip_static": ("off", "on"),

@@ -25,7 +25,7 @@ from ecumen.engines.nginx.hosting import folders_unled, sites_in_folders
 from ecumen.engines.nginx.hostname import read_host
 from ecumen.engines.nginx.lexer import Line
 from ecumen.engines.nginx.run import Run, proof
-from ecumen.engines.nginx.seals import pairs_of
+from ecumen.engines.nginx.seals import asks_for_certificates, pairs_of
 from ecumen.engines.nginx.server import Server, Whole, binding, load
 from ecumen.engines.nginx.short import ShortAnswers
 from ecumen.engines.nginx.uri import Address, read_path
@@ -427,6 +427,10 @@ class NginxEngine:
             chosen = self.chooser.choose(arrival.address, arrival.port, host, refused=early)
         if chosen is None:
             return self._nobody()
+        misdirected = None if early else self._misdirected(arrival, chosen, host or "", door)
+        if misdirected is not None:
+            # Refused before the request is handed to the site that it names.
+            chosen, block = misdirected
         server = chosen.server
         site = Part(chosen.ground, dict(chosen.facts) | {"site": server.label})
         handling = Handling.begun(server.label, server.place, site, Part(codes.RECORD_LOG))
@@ -434,7 +438,8 @@ class NginxEngine:
         site.picture = list(chosen.claims)
         site.proofs = list(proof(server.line))
         site.doubts += [*self._doubts, *chosen.doubts]
-        if self._refused(arrival, chosen, host, early, handling, address):
+        refused = None if misdirected is None else block
+        if self._refused(arrival, chosen, host, early, handling, address, refused):
             return self._ended(handling, server.conf)
         if self.disk is None:
             facts = {"worker": self.whole.user}
@@ -458,23 +463,28 @@ class NginxEngine:
         early: bool,
         handling: Handling,
         address: Address,
+        refused: Block | None = None,
     ) -> bool:
-        """Whether the request fails before any rule is asked."""
+        """Whether the request fails before any rule is asked. refused: why, where that is known."""
         start = Rank(Phase.ENTRY)
         site, conf = handling.site, chosen.server.conf
         facts = {"method": arrival.method, "host": arrival.host or ""}
-        block: Block | None = None
+        block = refused
         if arrival.sealed and not chosen.sealed:
             for other in (handling.way, handling.rule, handling.ladder, handling.serve):
                 other.code = codes.PASSAGE_NOT_REACHED
             return True
-        if early:
+        if block is not None:
+            pass
+        elif early:
             code = codes.SITE_BAD_HOST if host is None else codes.SITE_BAD_REQUEST
             block = Block(code, start, 400, facts)
         elif chosen.sealed and not arrival.sealed:
             block = Block(codes.SEAL_PLAIN, start, 400, facts, proof(chosen.server.line))
         elif arrival.host is None:
             block = Block(codes.SITE_NO_HOST, start, 400, facts)
+        elif arrival.sealed and (lacking := self._lacks_certificate(chosen)):
+            block = lacking
         elif arrival.method in ("TRACE", "CONNECT"):
             block = Block(codes.SITE_BAD_METHOD, start, 405, facts)
         if arrival.method == "CONNECT":
@@ -486,17 +496,17 @@ class NginxEngine:
         if block is None:
             return False
         status = block.status or 400
-        page = conf.error_pages.get(_PLAIN_TO_TLS if block.code == codes.SEAL_PLAIN else status)
+        own = _OWN_NUMBERS.get(block.code)
+        page = conf.error_pages.get(own or status)
         shown: Answer | None = None
-        if page is not None and block.code == codes.SEAL_PLAIN and self.disk is not None:
+        if page is not None and own is not None and self.disk is not None:
             # The request was read to its end, so that its page is found as any other.
             run = Run(
                 self.survey, self.whole, self.disk, chosen.server, arrival, host or "", address,
                 handling,
             )  # fmt: skip
-            plain = replace(block, status=_PLAIN_TO_TLS)
-            shown, _ = run.page_of(plain, _PLAIN_TO_TLS, handling)
-            if shown is not None and shown.status == _PLAIN_TO_TLS:
+            shown, _ = run.page_of(replace(block, status=own), own, handling)
+            if shown is not None and shown.status == own:
                 shown = replace(shown, status=status)
         elif page is not None:
             more = {"status": status, "page": page.page.source}
@@ -511,6 +521,33 @@ class NginxEngine:
         for other in (handling.way, handling.rule, handling.ladder, handling.serve):
             other.code = codes.PASSAGE_NOT_REACHED
         return True
+
+    def _misdirected(
+        self, arrival: Arrival, chosen: Chosen, host: str, door: Doorway | None
+    ) -> tuple[Chosen, Block] | None:
+        """Whoever was greeted as another site's visitor may not ask for one that asks for
+        certificates (ngx_http_set_virtual_server); who was greeted by no site's name may.
+        """
+        line = asks_for_certificates(self.whole, chosen.server) if arrival.sealed else None
+        greeted = read_host(arrival.server_name) if arrival.server_name else None
+        if line is None or door is None or greeted is None or greeted == host:
+            return None
+        if door.by_name(greeted)[0] is None:
+            return None
+        shown = self.chooser.choose(arrival.address, arrival.port, greeted, refused=False)
+        if shown is None:
+            return None
+        facts = {"site": chosen.server.label, "greeted": greeted}
+        block = Block(codes.SITE_MISDIRECTED, Rank(Phase.ENTRY), 421, facts, proof(line))
+        return shown, block
+
+    def _lacks_certificate(self, chosen: Chosen) -> Block | None:
+        """A visitor has none."""
+        line = asks_for_certificates(self.whole, chosen.server)
+        if line is None or line.args[0] != "on":
+            return None
+        facts = {"site": chosen.server.label}
+        return Block(codes.SEAL_NO_CERTIFICATE, Rank(Phase.ENTRY), 400, facts, proof(line))
 
     def _ended(self, handling: Handling, conf: Conf) -> Handling:
         part = handling.record
@@ -538,8 +575,9 @@ class NginxEngine:
         return handling
 
 
-# The engine's own number for plain HTTP at a door of TLS; visitors get 400 (ngx_http_request.c).
-_PLAIN_TO_TLS = 497
+# The engine's own numbers for plain HTTP at a door of TLS, and for a client without a certificate;
+# visitors get 400 (ngx_http_request.c).
+_OWN_NUMBERS = {codes.SEAL_PLAIN: 497, codes.SEAL_NO_CERTIFICATE: 496}
 
 
 def _claims(server: Server) -> Iterator[Named]:

@@ -25,6 +25,15 @@ def pairs_of(whole: Whole, server: Server, folder: str) -> list[SealPair]:
     return _pairs(server.line.children or (), folder) or _pairs(whole.said, folder)
 
 
+def asks_for_certificates(whole: Whole, server: Server) -> Line | None:
+    """The line by which a server asks who connects for a certificate; None where it does not."""
+    for lines in (server.line.children or (), whole.said):
+        said = [each for each in lines if each.name == "ssl_verify_client" and each.args]
+        if said:
+            return None if said[-1].args[0] == "off" else said[-1]
+    return None
+
+
 def named_in(whole: Whole, folder: str) -> Iterator[tuple[str, str]]:
     """All files that are named, each with the file that names it."""
     for lines in (whole.said, *(server.line.children or () for server in whole.servers)):

@@ -16,6 +16,7 @@ from ecumen.caches import Bounded, WorkedOut
 from ecumen.engines.nginx.choice import Chooser
 from ecumen.engines.nginx.config import Conf, ErrorPage, TryFiles
 from ecumen.engines.nginx.hostname import read_host
+from ecumen.engines.nginx.seals import asks_for_certificates
 from ecumen.engines.nginx.sending import folder_address, own_address
 from ecumen.engines.nginx.server import Server
 from ecumen.engines.nginx.texts import Text
@@ -75,6 +76,8 @@ class ShortAnswers:
             return None
         server = server or door.standing
         if (sealed and server.refuses_handshake) or server.conf.rules:
+            return None
+        if sealed and asks_for_certificates(self.chooser.whole, server) is not None:
             return None
         return server if self.plain(server.conf) else None
 
