@@ -272,3 +272,28 @@ def _drawn(rng: random.Random) -> str:
         port = rng.choice(["80", "443"])
         text += f"chain nat {{ {NAT}\n{test()} tcp dport {port} redirect to :8080\n}}"
     return f"{text}\n}}\n"
+
+
+def test_rules_of_a_survey_that_make_no_sense_are_unsure_and_nothing_raises() -> None:
+    """A survey that is uploaded may hold any."""
+    rng = random.Random(5)
+    where = {"family": "inet", "table": "t"}
+    head = {"chain": {**where, "name": "c", "hook": "input", "prio": 0, "policy": "accept"}}
+    nat = {"chain": {**where, "name": "n", "type": "nat", "hook": "prerouting", "prio": -100}}
+    odd: list[object] = [None, {}, [], "", "@none", -1, {"set": [{}]}, [[]], {"prefix": {}},
+                         {"range": [1]}, {"elem": {"val": {}}}, "x.y", {"concat": [1]}]  # fmt: skip
+    kinds = ["match", "jump", "goto", "vmap", "dnat", "redirect", "mangle", "limit", "accept"]
+
+    def value(depth: int) -> object:
+        if depth == 0 or rng.random() < 0.4:
+            return rng.choice(odd)
+        keys = ["left", "right", "op", "key", "data", "payload", "addr", "port", "target", "&"]
+        return {key: value(depth - 1) for key in rng.sample(keys, 2)}
+
+    for _ in range(3000):
+        rule = {"chain": rng.choice("cn"), **where, "handle": rng.choice([1, {}]),
+                "expr": [{rng.choice(kinds): value(3)}, {"drop": None}]}  # fmt: skip
+        table = {"table": {"family": "inet", "name": "t", "flags": rng.choice(odd)}}
+        ruleset = Ruleset([table, head, nat, {"rule": rule}, rng.choice(odd)])
+        packet = Packet("ip", None, SERVER, None, 80, None, None, "new", LOCAL, 80, SERVER)
+        assert passing(ruleset, packet).verdict in ("passes", "drop", "unsure", "elsewhere")

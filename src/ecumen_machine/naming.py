@@ -7,17 +7,14 @@ nsswitch.conf(5), getaddrinfo(3); RFC 1035.
 from __future__ import annotations
 
 import json
-import os
-import select
-import signal
 import socket
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from typing import Any
+from typing import IO, Any
 
 from ecumen.survey import HOSTS_FILE, NameRecord, parse_hosts
-from ecumen_machine.confine import become_nobody_else
+from ecumen_machine.nobody import said_by_nobody
 
 # Looking names up must not hold the survey up: what has no answer by then is not known (seconds).
 # As long as answers come there is more time.
@@ -56,34 +53,14 @@ def looked_up_apart(names: Sequence[str], progress: Progress) -> dict[str, dict[
     """
     if not names:
         return {}
-    read, write = os.pipe2(os.O_CLOEXEC)
-    child = os.fork()
-    if child == 0:
-        try:
-            os.close(read)
-            become_nobody_else()
-            with os.fdopen(write, "w") as stream:
-                for name, answer in _looked_up(names):
-                    stream.write(json.dumps([name, answer]) + "\n")
-                    stream.flush()
-        finally:
-            os._exit(0)
-    os.close(write)
-    said, until = bytearray(), time.monotonic() + WITHIN + 4
-    while (left := until - time.monotonic()) > 0 and select.select([read], [], [], left)[0]:
-        block = os.read(read, 1 << 16)
-        if not block:
-            break
-        said += block
-        progress("looking up names", said.count(b"\n"))
-    os.close(read)
-    os.kill(child, signal.SIGKILL)
-    os.waitpid(child, 0)
-    return dict(_answers(bytes(said), set(names)))
+    lines = said_by_nobody(
+        lambda stream: _tell(names, stream), WITHIN + 4, lambda n: progress("looking up names", n)
+    )
+    return dict(_answers(lines, set(names)))
 
 
-def _answers(said: bytes, asked: set[str]) -> Iterator[tuple[str, dict[str, Any]]]:
-    for line in said.decode("utf-8", "replace").splitlines():
+def _answers(lines: Sequence[str], asked: set[str]) -> Iterator[tuple[str, dict[str, Any]]]:
+    for line in lines:
         try:
             name, answer = json.loads(line)
         except ValueError:
@@ -104,6 +81,12 @@ def record_of(name: str, answer: dict[str, Any]) -> NameRecord:
 
 
 # --- in the process that may do nothing ---
+
+
+def _tell(names: Sequence[str], stream: IO[str]) -> None:
+    for name, answer in _looked_up(names):
+        stream.write(json.dumps([name, answer]) + "\n")
+        stream.flush()
 
 
 def _looked_up(names: Iterable[str]) -> Iterator[tuple[str, dict[str, Any]]]:

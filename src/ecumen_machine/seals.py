@@ -8,19 +8,15 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
 import re
-import select
-import signal
-import time
 import warnings
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import suppress
-from typing import TYPE_CHECKING, Any
+from typing import IO, TYPE_CHECKING, Any
 
 from ecumen.survey import Certificate, SealFile
-from ecumen_machine.confine import become_nobody_else
+from ecumen_machine.nobody import said_by_nobody
 
 if TYPE_CHECKING:
     from cryptography import x509
@@ -46,30 +42,7 @@ def read_apart(files: Sequence[tuple[str, bytes]]) -> list[SealFile]:
     """What each file holds, in their order; of those that are not read in time, that."""
     if not files:
         return []
-    read, write = os.pipe2(os.O_CLOEXEC)
-    child = os.fork()
-    if child == 0:
-        try:
-            os.close(read)
-            become_nobody_else()
-            # Of what is odd in a certificate of anybody's there is nothing to be said here.
-            warnings.simplefilter("ignore")
-            with os.fdopen(write, "w") as stream:
-                for row in _rows(files):
-                    stream.write(json.dumps(row) + "\n")
-        finally:
-            os._exit(0)
-    os.close(write)
-    said, until = bytearray(), time.monotonic() + WITHIN
-    while (left := until - time.monotonic()) > 0 and select.select([read], [], [], left)[0]:
-        block = os.read(read, 1 << 20)
-        if not block:
-            break
-        said += block
-    os.close(read)
-    os.kill(child, signal.SIGKILL)
-    os.waitpid(child, 0)
-    rows = said.decode("utf-8", "replace").splitlines()
+    rows = said_by_nobody(lambda stream: _tell(files, stream), WITHIN)
     return [_file(path, rows[at] if at < len(rows) else "") for at, (path, _) in enumerate(files)]
 
 
@@ -89,6 +62,13 @@ _LISTS = ("names", "addresses", "issuers")
 
 
 # --- in the process that may do nothing ---
+
+
+def _tell(files: Sequence[tuple[str, bytes]], stream: IO[str]) -> None:
+    # Of what is odd in a certificate of anybody's there is nothing to be said here.
+    warnings.simplefilter("ignore")
+    for row in _rows(files):
+        stream.write(json.dumps(row) + "\n")
 
 
 def _rows(files: Iterable[tuple[str, bytes]]) -> list[dict[str, Any]]:

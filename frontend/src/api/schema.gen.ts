@@ -1600,6 +1600,7 @@ export interface components {
             chain_words: string;
             fault: string;
             seen_at: number;
+            state: string;
             others: components["schemas"]["CertificateView"][];
             at: components["schemas"]["Evidence"];
         };

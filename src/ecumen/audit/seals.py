@@ -13,11 +13,6 @@ from ecumen.engines.sites import Arrival, Door
 from ecumen.engines.tree import Place
 from ecumen.survey import Certificate
 
-DAY = 86_400
-# What renews certificates does so when a third of their time is left, or thirty days: one of which
-# less is left was forgotten.
-_SHARE, _AT_MOST = 0.25, 21 * DAY
-
 
 @dataclass(frozen=True, slots=True)
 class Greeting:
@@ -96,16 +91,3 @@ def by_file(scene: Scene) -> dict[str, tuple[Shown, list[Site]]]:
             if site not in sites:
                 sites.append(site)
     return found
-
-
-def state_of(certificate: Certificate, now: int) -> str:
-    """`over`, `not-yet`, `soon` for one of which too little is left, or `in-time`. now: seconds
-    since 1970, UTC.
-    """
-    if certificate.begins > now:
-        return "not-yet"
-    left = certificate.ends - now
-    if left < 0:
-        return "over"
-    whole = certificate.ends - certificate.begins
-    return "soon" if left < min(_SHARE * whole, _AT_MOST) else "in-time"

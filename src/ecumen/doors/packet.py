@@ -177,7 +177,7 @@ def _same(value: str, item: object) -> bool | None:
 
 
 def _fits_several(value: object, item: dict[str, object]) -> bool | None:
-    (kind, what), *_ = item.items()
+    (kind, what), *_ = item.items() or [("", None)]
     match kind, what:
         case "elem", {"val": inner}:
             return fits(value, inner)

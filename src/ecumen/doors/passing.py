@@ -56,7 +56,7 @@ class _Way:
         self.left = LONGEST
         # Where it would be sent, each with the rule; and what nobody can tell of.
         self.sent: dict[tuple[str, int | None], Rule] = {}
-        self.doubtful: list[Rule] = []
+        self.doubtful: dict[tuple[Key, int], Rule] = {}
 
     def through(self, hook: str) -> _Ends:
         """All chains at a hook: every one must accept."""
@@ -64,11 +64,7 @@ class _Way:
         for chain in self.ruleset.at(hook, self.packet.family):
             if chain.kind == "nat":
                 # The connection's first packet decides, and one translation is all that it gets.
-                if (
-                    self.packet.state == "new"
-                    and hook in ("prerouting", "output")
-                    and not self.sent
-                ):
+                if self.packet.state == "new" and hook in _TRANSLATES and not self.sent:
                     self._run(chain.key, 0)
                 continue
             if chain.devices and self._device(chain) is False:
@@ -112,7 +108,7 @@ class _Way:
         for rule in chain.rules if chain is not None and depth <= DEEPEST else ():
             self.left -= 1
             if self.left < 0:
-                self.doubtful.append(rule)
+                self._doubt(rule)
                 return ends | {"accept": None, "drop": None}
             if self._rule(rule, ends, depth):
                 return ends
@@ -172,8 +168,7 @@ class _Way:
         return sure
 
     def _doubt(self, rule: Rule) -> None:
-        if rule not in self.doubtful:
-            self.doubtful.append(rule)
+        self.doubtful.setdefault((rule.chain, rule.handle), rule)
 
     def _led(
         self, rule: Rule, kind: str, what: object, ends: _Ends, sure: bool, depth: int
@@ -231,8 +226,15 @@ class _Way:
         port, address = given.get("port"), given.get("addr")
         number = port if isinstance(port, int) else None if port is None else -1
         # With `redirect` the address stays one of the server's own.
-        to = "" if kind == "redirect" else address if isinstance(address, str) else "?"
-        self.sent[to, number] = rule
+        self.sent["" if kind == "redirect" else _literal(address), number] = rule
+
+
+def _literal(address: object) -> str:
+    """`?` for what is looked up in a map, or is no address."""
+    try:
+        return str(ip_address(address)) if isinstance(address, str) else "?"
+    except ValueError:
+        return "?"
 
 
 def _any(value: object, items: Iterable[object]) -> bool | None:
@@ -261,7 +263,7 @@ def passing(
     way. forwards: whether the kernel hands on what is for others; to_itself: whether what comes
     from outside may be sent to the loopback addresses (route_localnet).
     """
-    local, doubtful = packet.iif == "lo", list[Rule]()
+    local = packet.iif == "lo"
     hooks = ["output", "prerouting"] if local else ["ingress", "prerouting"]
     for hook in hooks:
         if local:
@@ -285,7 +287,6 @@ def passing(
                 packet.daddr = to
                 return _handed_on(ruleset, packet, to, forwards)
             packet.daddr = to or packet.daddr
-        doubtful += way.doubtful
     way = _Way(ruleset, packet)
     return (
         _stop(way, way.through("input"))
@@ -349,7 +350,7 @@ def _stop(way: _Way, ends: _Ends) -> Passing | None:
         rule = ends.get("drop", ends.get("reject"))
         kind = "drop" if "drop" in fates else "reject"
         return Passing(kind, (str(rule) if rule is not None else "",), port)
-    return Passing("unsure", _names(way.doubtful), port)
+    return Passing("unsure", _names(way.doubtful.values()), port)
 
 
 def _names(rules: Iterable[Rule]) -> tuple[str, ...]:

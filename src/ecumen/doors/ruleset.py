@@ -58,8 +58,8 @@ class Ruleset:
             # nft 1.0.6 prints what happens to stand in memory in place of `dormant` (measured); it
             # prints nothing where a table has no flags.
             flags = what.get("flags", [])
-            named = set(flags) if isinstance(flags, list) else {flags}
-            if not named <= {"owner", "persist"}:
+            named = flags if isinstance(flags, list) else [flags]
+            if not all(each in ("owner", "persist") for each in named):
                 self._dormant.add((family, str(what.get("name", ""))))
         elif kind == "chain":
             device = what.get("dev", ())

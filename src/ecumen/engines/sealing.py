@@ -11,9 +11,15 @@ import ipaddress
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
 
 from ecumen.engines.sites import SealPair
 from ecumen.survey import Certificate, SealFile, Survey
+
+DAY = 86_400
+# What renews certificates does so when a third of their time is left, or thirty days: one of which
+# less is left was forgotten.
+_SHARE, _AT_MOST = 0.25, 21 * DAY
 
 
 @dataclass(frozen=True, slots=True)
@@ -126,3 +132,21 @@ def key_fault(survey: Survey, one: Shown) -> str:
     if one.certificate is not None and file.key_digest != one.certificate.key_digest:
         return "it does not belong to the certificate"
     return ""
+
+
+def state_of(certificate: Certificate, now: int) -> str:
+    """`over`, `not-yet`, `soon` for one of which too little is left, or `in-time`. now: seconds
+    since 1970, UTC.
+    """
+    if certificate.begins > now:
+        return "not-yet"
+    left = certificate.ends - now
+    if left < 0:
+        return "over"
+    whole = certificate.ends - certificate.begins
+    return "soon" if left < min(_SHARE * whole, _AT_MOST) else "in-time"
+
+
+def day_of(moment: int) -> str:
+    """The day of a moment (seconds since 1970, UTC), as 2031-04-15."""
+    return f"{datetime.fromtimestamp(moment, UTC):%Y-%m-%d}"

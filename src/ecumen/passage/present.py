@@ -6,7 +6,7 @@ from functools import cache
 
 from ecumen.caches import ByIdentity
 from ecumen.contexts.confinement import type_of
-from ecumen.engines.sealing import called
+from ecumen.engines.sealing import called, state_of
 from ecumen.engines.sites import (
     Candidate,
     Claim,
@@ -316,6 +316,7 @@ def _seal(seal: Sealed) -> SealView:
         chain_words=words,
         fault=seal.fault,
         seen_at=seal.seen_at,
+        state=state_of(held, seal.seen_at),
         others=[_certificate(each) for each in seal.others],
         at=Evidence(seal.pair.place.file, seal.pair.place.line, seal.pair.text),
     )

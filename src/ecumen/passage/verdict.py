@@ -146,7 +146,8 @@ class SealView:
     """The certificate that is shown for a name. asked: that name; held: the name of the certificate
     that holds it, None for none. names: all of its own, `more` of them left out. chain: those that
     lead from it to somebody who is trusted, `chain_state` and `chain_words` how far. fault: the
-    code of why a browser refuses it; "" where none does. seen_at: when it was looked at.
+    code of why a browser refuses it; "" where none does. seen_at: when it was looked at; state: as
+    it was then: over, not-yet, soon or in-time.
     """
 
     path: str
@@ -161,6 +162,7 @@ class SealView:
     chain_words: str
     fault: str
     seen_at: int
+    state: str
     others: list[CertificateView]
     at: Evidence
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ecumen.audit.scene import Scene
-from ecumen.audit.seals import by_file, greetings, state_of
-from ecumen.engines.sealing import called, chain_of, holds, key_fault
+from ecumen.audit.seals import by_file, greetings
+from ecumen.engines.sealing import called, chain_of, holds, key_fault, state_of
 
 MOST_SITES = 5  # that are named with one certificate
 

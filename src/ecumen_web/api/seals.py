@@ -21,7 +21,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ecumen.audit.seals import DAY
+from ecumen.engines.sealing import DAY
 from ecumen.views.seals import SealEnd, seal_ends
 from ecumen_web.api.filters import Filters, words
 from ecumen_web.api.surveys import survey_of

@@ -12,7 +12,7 @@ from ecumen.audit.scene import Scene, Site, is_loopback
 from ecumen.engines.engine import PROGRAMS
 from ecumen.engines.sites import Binding, Door, shown_at
 from ecumen.passage import read_request
-from ecumen.passage.gates.door import covers
+from ecumen.passage.gates.door import GATE, covers
 from ecumen.passage.verdict import Evidence
 from ecumen.survey import Listener
 
@@ -101,7 +101,7 @@ def _stopped(scene: Scene, address: str, port: int) -> str:
     """The rule that surely stops who asks from outside; "" for none."""
     host = f"[{address}]" if ":" in address else address
     ran = scene.follower.run(read_request(f"http://{host}:{port}/", to=address))
-    for block in ran.results["door"].blocks:
+    for block in ran.at(GATE).blocks:
         if block.code in (codes.DOOR_KEPT_IN, codes.DOOR_NO_ANSWER):
             return str(block.facts["rule"])
     return ""

@@ -12,6 +12,7 @@ from ecumen.audit.check import MOST_SHOWN, Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene, Site, is_loopback
 from ecumen.engines.sites import counterpart
+from ecumen.passage.gates.name import parted
 from ecumen.passage.verdict import Evidence
 from ecumen.survey import HOSTS_FILE, NameRecord
 
@@ -133,24 +134,18 @@ def hosts_only(scene: Scene) -> Iterator[Found]:
 def split(scene: Scene) -> Iterator[Found]:
     """Some visitors have v6 and are served by it first; they see something else than the others."""
 
-    def parted(record: NameRecord) -> bool:
+    def astray(record: NameRecord) -> str | None:
         addresses = record.addresses or ()
-        ours = _ours(scene, addresses)
-        strange = [each for each in addresses if each not in ours]
-        # Several servers may share a name, each with both kinds.
-        return bool(ours) and bool(strange) and len({":" in a for a in ours}) == 1 and all(
-            (":" in a) != (":" in ours[0]) for a in strange
-        )  # fmt: skip
+        return parted(addresses, _ours(scene, addresses))
 
     def words(names: str, record: NameRecord) -> str:
         ours = _ours(scene, record.addresses or ())
-        strange = next(a for a in record.addresses or () if a not in ours)
         return (
-            f"{names} leads here by {ours[0]}, and by {strange} to another server: some visitors "
-            "do not come here"
+            f"{names} leads here by {ours[0]}, and by {astray(record)} to another server: some "
+            "visitors do not come here"
         )
 
-    return _told(scene, parted, words, lambda name: f"Mend the record of {name} that leads away")
+    return _told(scene, astray, words, lambda name: f"Mend the record of {name} that leads away")
 
 
 @check("name.unlike", Impact.DRIFT, "The bare name and the one with www do not lead alike",

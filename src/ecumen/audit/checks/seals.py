@@ -6,16 +6,15 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator
-from datetime import UTC, datetime
 
 import numpy as np
 
 from ecumen.audit.check import MOST_SHOWN, Found, changed_modes, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Front, Scene, Site
-from ecumen.audit.seals import DAY, Greeting, arrival_of, by_file, greetings, pairs, state_of
+from ecumen.audit.seals import Greeting, arrival_of, by_file, greetings, pairs
 from ecumen.audit.users import is_person
-from ecumen.engines.sealing import Shown, called, chain_of, holds, key_fault
+from ecumen.engines.sealing import DAY, Shown, called, chain_of, day_of, holds, key_fault, state_of
 from ecumen.errors import RequestError
 from ecumen.passage import read_request
 from ecumen.passage.verdict import Evidence
@@ -60,13 +59,13 @@ def ending(scene: Scene) -> Iterator[Found]:
         assert certificate is not None
         match state_of(certificate, now):
             case "not-yet":
-                said, impact = f"begins on {_day(certificate.begins)} only", Impact.OUTAGE
+                said, impact = f"begins on {day_of(certificate.begins)} only", Impact.OUTAGE
             case "over":
-                said, impact = f"ended on {_day(certificate.ends)}", Impact.OUTAGE
+                said, impact = f"ended on {day_of(certificate.ends)}", Impact.OUTAGE
             case "soon":
                 days = (certificate.ends - now) // DAY
                 when = "today" if not days else "tomorrow" if days == 1 else f"in {days} days"
-                said, impact = f"ends {when}, on {_day(certificate.ends)}", Impact.UPKEEP
+                said, impact = f"ends {when}, on {day_of(certificate.ends)}", Impact.UPKEEP
             case _:
                 continue
         yield Found(
@@ -242,7 +241,3 @@ def _line(one: Shown) -> Evidence:
 def _named(sites: list[Site]) -> str:
     more = len(sites) - 1
     return sites[0].name + (f" and {more} more" if more else "")
-
-
-def _day(moment: int) -> str:
-    return f"{datetime.fromtimestamp(moment, UTC):%Y-%m-%d}"

@@ -427,10 +427,9 @@ class NginxEngine:
             chosen = self.chooser.choose(arrival.address, arrival.port, host, refused=early)
         if chosen is None:
             return self._nobody()
-        misdirected = None if early else self._misdirected(arrival, chosen, host or "", door)
-        if misdirected is not None:
-            # Refused before the request is handed to the site that it names.
-            chosen, block = misdirected
+        refused: Block | None = None
+        if not early:
+            chosen, refused = self._misdirected(arrival, chosen, host or "", door)
         server = chosen.server
         site = Part(chosen.ground, dict(chosen.facts) | {"site": server.label})
         handling = Handling.begun(server.label, server.place, site, Part(codes.RECORD_LOG))
@@ -438,7 +437,6 @@ class NginxEngine:
         site.picture = list(chosen.claims)
         site.proofs = list(proof(server.line))
         site.doubts += [*self._doubts, *chosen.doubts]
-        refused = None if misdirected is None else block
         if self._refused(arrival, chosen, host, early, handling, address, refused):
             return self._ended(handling, server.conf)
         if self.disk is None:
@@ -524,22 +522,20 @@ class NginxEngine:
 
     def _misdirected(
         self, arrival: Arrival, chosen: Chosen, host: str, door: Doorway | None
-    ) -> tuple[Chosen, Block] | None:
+    ) -> tuple[Chosen, Block | None]:
         """Whoever was greeted as another site's visitor may not ask for one that asks for
-        certificates (ngx_http_set_virtual_server); who was greeted by no site's name may.
+        certificates, and is refused by the site that greeted; who was greeted by no site's name
+        may (ngx_http_set_virtual_server).
         """
         line = asks_for_certificates(self.whole, chosen.server) if arrival.sealed else None
         greeted = read_host(arrival.server_name) if arrival.server_name else None
         if line is None or door is None or greeted is None or greeted == host:
-            return None
-        if door.by_name(greeted)[0] is None:
-            return None
+            return chosen, None
         shown = self.chooser.choose(arrival.address, arrival.port, greeted, refused=False)
-        if shown is None:
-            return None
+        if shown is None or door.by_name(greeted)[0] is None:
+            return chosen, None
         facts = {"site": chosen.server.label, "greeted": greeted}
-        block = Block(codes.SITE_MISDIRECTED, Rank(Phase.ENTRY), 421, facts, proof(line))
-        return shown, block
+        return shown, Block(codes.SITE_MISDIRECTED, Rank(Phase.ENTRY), 421, facts, proof(line))
 
     def _lacks_certificate(self, chosen: Chosen) -> Block | None:
         """A visitor has none."""

@@ -11,7 +11,7 @@ from dataclasses import replace
 from functools import lru_cache
 
 from ecumen import codes
-from ecumen.caches import ByIdentity
+from ecumen.caches import Bounded, ByIdentity
 from ecumen.doors import Packet, Passing, Ruleset, passing
 from ecumen.engines.engine import PROGRAMS, Engine
 from ecumen.engines.sites import Arrival, Binding, Block, Doubt, Part, Phase, Proof, Rank
@@ -20,6 +20,7 @@ from ecumen.passage.situation import Gate, Situation, not_reached
 from ecumen.survey import Listener, PacketFilter
 
 _RANK = Rank(Phase.REACH, 1)
+MOST_KEPT = 4096  # doors, each from somewhere
 
 
 def judge(now: Situation) -> Part:
@@ -61,9 +62,16 @@ def filtered(now: Situation, address: str) -> Passing | None:
     known = now.survey.filter
     if known is None or any(engine.record.declared for engine in now.engines):
         return None
-    ruleset = _ruleset(known)
+    ruleset, passed = _known(known)
     if not ruleset.hooked and not known.older:
         return None
+    asked = address, now.request.port, now.request.source
+    if asked not in passed:
+        passed[asked] = _passing(now, known, ruleset, address)
+    return passed[asked]
+
+
+def _passing(now: Situation, known: PacketFilter, ruleset: Ruleset, address: str) -> Passing:
     source, port = now.request.source, now.request.port
     own = frozenset(now.survey.addresses)
     local = _loopback(address) or (source is not None and (_loopback(source) or source in own))
@@ -83,12 +91,14 @@ def filtered(now: Situation, address: str) -> Passing | None:
     return found
 
 
-_KEPT: ByIdentity[PacketFilter, Ruleset] = ByIdentity(8)
+# What becomes of a packet, by address, port and who asks: all sites of one door ask the same.
+_Passed = Bounded[tuple[str, int, str | None], Passing]
+_KEPT: ByIdentity[PacketFilter, tuple[Ruleset, _Passed]] = ByIdentity(8)
 
 
-def _ruleset(known: PacketFilter) -> Ruleset:
+def _known(known: PacketFilter) -> tuple[Ruleset, _Passed]:
     found = _KEPT.get(known)
-    return _KEPT.put(known, Ruleset(known.rules)) if found is None else found
+    return _KEPT.put(known, (Ruleset(known.rules), Bounded(MOST_KEPT))) if found is None else found
 
 
 def _told(part: Part, passed: Passing) -> None:

@@ -6,7 +6,7 @@ Source: RFC 1034; the names that the survey looked up. The server's own answer i
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from ecumen import codes
 from ecumen.engines.sites import Arrival, Block, Doubt, Led, Part, Phase, Rank
@@ -60,16 +60,24 @@ def _ours(now: Situation, part: Part, addresses: tuple[str, ...]) -> Part:
     if own:
         now.address = own[0]
         part.facts["address"] = own[0]
-        strange = [each for each in addresses if each not in own]
-        # Who has the other kind of addresses goes there; of one kind a server may have several.
-        if strange and all((":" in each) != (":" in mine) for each in strange for mine in own):
+        astray = parted(addresses, own)
+        if astray is not None:
             part.code = codes.NAME_SPLIT
-            part.facts["other"] = strange[0]
+            part.facts["other"] = astray
     else:
         facts: dict[str, object] = {"name": now.request.name, "address": ", ".join(addresses)}
         part.blocks.append(Block(codes.NAME_ELSEWHERE, _RANK, None, facts))
         now.address = _likely(now)
     return part
+
+
+def parted(addresses: Sequence[str], own: Sequence[str]) -> str | None:
+    """Another server's address, of the kind of which none is this server's; None where there is
+    none. Who has that kind goes there; of one kind a name may have several servers.
+    """
+    strange = [each for each in addresses if each not in own]
+    apart = all((":" in each) != (":" in mine) for each in strange for mine in own)
+    return strange[0] if own and strange and apart else None
 
 
 def _is_ours(now: Situation, address: str) -> bool:

@@ -6,11 +6,9 @@ this blocks nothing here.
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
-
 from ecumen import codes
 from ecumen.codes import Code
-from ecumen.engines.sealing import Chain, Shown, chain_of, holds, shown
+from ecumen.engines.sealing import Chain, Shown, chain_of, day_of, holds, shown
 from ecumen.engines.sites import Part, Sealed
 from ecumen.engines.tree import Place
 from ecumen.passage.situation import Gate, Situation, not_reached
@@ -54,9 +52,9 @@ def _fault(
 ) -> tuple[Code | None, str]:
     """What a browser says first; and the day on which a certificate ends or begins."""
     if at > ends:
-        return codes.SEAL_ENDED, _day(ends)
+        return codes.SEAL_ENDED, day_of(ends)
     if at < begins:
-        return codes.SEAL_NOT_YET, _day(begins)
+        return codes.SEAL_NOT_YET, day_of(begins)
     if held is None:
         return codes.SEAL_OTHER_NAME, ""
     if chain.state == "cut":
@@ -64,10 +62,6 @@ def _fault(
     if chain.state in ("itself", "stranger"):
         return codes.SEAL_UNTRUSTED, ""
     return None, ""
-
-
-def _day(moment: int) -> str:
-    return f"{datetime.fromtimestamp(moment, UTC):%Y-%m-%d}"
 
 
 GATE = Gate("seal", judge)

@@ -11,8 +11,8 @@ const DAY = 86_400;
 export function Certificate({ seal }: { seal: Seal }) {
   const { begins, ends } = seal.certificate;
   const left = Math.floor((ends - seal.seen_at) / DAY);
-  const over = seal.seen_at > ends || seal.seen_at < begins;
-  const soon = ends - seal.seen_at < Math.min((ends - begins) / 4, 21 * DAY);
+  const over = seal.state === "over" || seal.state === "not-yet";
+  const soon = seal.state === "soon";
   return (
     <section aria-label="The certificate" className="space-y-5">
       <Names seal={seal} />
@@ -20,7 +20,7 @@ export function Certificate({ seal }: { seal: Seal }) {
         <h3 className="mb-1 text-sm text-faint">
           Its time: {day(begins)} to {day(ends)}
           <strong className={`ml-3 ${over ? "text-blocked" : soon ? "text-unsure" : "text-clear"}`}>
-            {seal.seen_at < begins
+            {seal.state === "not-yet"
               ? "not yet begun"
               : over
                 ? `over for ${plural(-left, "day")}`
