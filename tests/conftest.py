@@ -34,6 +34,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--fronts", default=2, type=int, help="worlds whose front pages are audited")
     parser.addoption("--rules", type=int, default=8, help="Random rule sets of a packet filter.")
     parser.addoption("--plans", type=int, default=6, help="Done on worlds, for each engine.")
+    parser.addoption("--kinds", type=int, default=12, help="Surveys of sites that are alike.")
     parser.addoption("--chains", type=int, default=4, help="Obstacles mended, for each engine.")
     parser.addoption("--attacks", action="store_true", help="Those that take long, too.")
     parser.addoption("--tries", type=int, default=8_000, help="At a race, each.")

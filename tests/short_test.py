@@ -26,7 +26,7 @@ PATHS = (
     "/.hidden", "/odd.v1.html", "/sub/none?x=1", "//", "/%70age.txt", "/private/x", "/SUB/",
 )  # fmt: skip
 
-_HTTPD = (
+HTTPD = (
     "Options Indexes", "Options None", "Options +Indexes +FollowSymLinks", "Options MultiViews",
     "Require all granted", "Require all denied", "Require ip 192.0.2.0/24", "Require local",
     "DirectoryIndex none.html index.html", "DirectoryIndex sub",
@@ -41,7 +41,7 @@ _HTTPD = (
     "RewriteEngine On\nRewriteOptions AllowNoSlash\nRewriteRule ^none - [F]",
     "RewriteEngine On\nRewriteOptions Inherit",
 )  # fmt: skip
-_HOST = (
+HTTPD_HOST = (
     "Alias /other /srv/b", "Alias /other/ /srv/b", "AliasMatch ^/other(.*) /srv/b$1",
     "Redirect /page http://x.test/", "Redirect gone /none", "ServerAlias *.a.test",
     "UseCanonicalName On", "<Location /sub>\nRequire all denied\n</Location>",
@@ -73,16 +73,18 @@ _PLACES = (
 
 
 def httpd_survey(rng: random.Random) -> Survey:
-    inside = "\n".join(rng.sample(_HTTPD, rng.randint(0, 4)))
-    above = "\n".join(rng.sample(_HOST, rng.randint(0, 2)) + rng.sample(_HTTPD, rng.randint(0, 1)))
-    below = "\n".join(rng.sample(_HTTPD, rng.randint(0, 1)))
+    inside = "\n".join(rng.sample(HTTPD, rng.randint(0, 4)))
+    above = "\n".join(
+        rng.sample(HTTPD_HOST, rng.randint(0, 2)) + rng.sample(HTTPD, rng.randint(0, 1))
+    )
+    below = "\n".join(rng.sample(HTTPD, rng.randint(0, 1)))
     config = (
         "LoadModule rewrite_module m\nListen 192.0.2.10:80\n<VirtualHost 192.0.2.10:80>\n"
         f"ServerName a.test\nDocumentRoot /srv/a\nCustomLog logs/a common\n{above}\n"
         f"<Directory /srv/a>\nRequire all granted\n{inside}\n</Directory>\n"
         f"<Directory /srv/a/sub>\n{below}\n</Directory>\n</VirtualHost>\n"
     )
-    told = rng.choice(_HTTPD).encode()
+    told = rng.choice(HTTPD).encode()
     return server(config, FILES, texts={"/srv/a/sub/.htaccess": told})
 
 

@@ -7,14 +7,16 @@ Source: httpd 2.4, "Request Processing in the Apache HTTP Server 2.x"; measured.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 from ecumen import codes
 from ecumen.contexts.confinement import Confinement
+from ecumen.engines.alike import Filler, stands_apart
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.confined import confined_walker
 from ecumen.engines.draft import SiteDraft
+from ecumen.engines.httpd.alike import Alike
 from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.callers import Callers
 from ecumen.engines.httpd.checks import first_fault
@@ -26,9 +28,10 @@ from ecumen.engines.httpd.laps import Laps
 from ecumen.engines.httpd.overrides import asks_for
 from ecumen.engines.httpd.seals import must_be_named, pairs_of, refuses, wants_certificate
 from ecumen.engines.httpd.server import Host, Server, load
-from ecumen.engines.httpd.settings import Opt, Settings
+from ecumen.engines.httpd.settings import Opt
 from ecumen.engines.httpd.short import ShortAnswers
 from ecumen.engines.httpd.summaries import Summaries
+from ecumen.engines.httpd.targets import Targets
 from ecumen.engines.httpd.types import ERROR_PAGE
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, read_path
 from ecumen.engines.httpd.walk import HALF, SEALED_ALONE, unread
@@ -218,7 +221,7 @@ class HttpdEngine:
 
     @cached_property
     def _summaries(self) -> Summaries:
-        return Summaries(self.survey, self.server, self._resolve)
+        return Summaries(self.survey, self.server, self._resolve, self._alike)
 
     @property
     def blocks(self) -> int:
@@ -306,38 +309,33 @@ class HttpdEngine:
     def _host_at(self) -> dict[Place, Host]:
         return {host.place: host for host in reversed(self.server.hosts)}
 
-    def _settings(self, site: Place, folder: str) -> Settings | None:
-        """What holds in a folder of a site, once the server has walked there."""
-        host = self._host_at.get(site)
-        laps = self._lane(host or self.server.main)[1]
-        if laps.walker is None:
-            return None
-        walked = laps.phases.targets.walked(host or self.server.main, f"{folder}/")
-        return None if walked.unseen or walked.entry is None else walked.settings
-
     def reads_override(self, site: Place, folder: str) -> bool | None:
         """Whether a site reads a per-folder override file there; None where that is not known."""
-        settings = self._settings(site, folder)
-        if settings is None:
-            return None
-        return asks_for(settings.override, settings.override_list)
+        found = self._in_folder(site, folder)
+        return None if found is None else found.reads
+
+    def opens(self, site: Place, folder: str) -> Iterable[tuple[str, Place]]:
+        """What a site opens in a folder that few need, and the line that does."""
+        found = self._in_folder(site, folder)
+        return () if found is None else found.opens
+
+    def _in_folder(self, site: Place, folder: str) -> _InFolder | None:
+        """What holds in a folder of a site, once the server has walked there."""
+        host = self._host_at.get(site) or self.server.main
+        like = None if self._alike is None or host.later is None else self._alike.of(host)
+        if self._alike is not None and like is not None and like.alike.account is None:
+            holed = like.words.holed(folder)
+            question = "folder", holed
+            held = self._alike.answer(
+                like, question, lambda ground: _in_folder(ground.targets, ground.host, holed)
+            )
+            if held is not None and stands_apart(holed):
+                return held.value and held.value.filled(like.fill)
+        laps = self._lane(host)[1]
+        return None if laps.walker is None else _in_folder(laps.phases.targets, host, folder)
 
     def access_patterns(self) -> Iterable[AccessPattern]:
         return access_patterns(self.survey, self.server)
-
-    def opens(self, site: Place, folder: str) -> Iterator[tuple[str, Place]]:
-        """What a site opens in a folder that few need, and the line that does."""
-        settings = self._settings(site, folder)
-        if settings is None:
-            return
-        options, override = settings.options, settings.override
-        if options is not None and options.place is not None:
-            if options.bits & Opt.INDEXES:
-                yield "listings", options.place
-            if options.bits & Opt.INCLUDES:
-                yield "server-side includes", options.place
-        if override is not None and override.classes and override.place is not None:
-            yield "override files", override.place
 
     def seal(self, arrival: Arrival) -> Part:
         """The first block of the address decides whether TLS is spoken; the name in the greeting
@@ -400,9 +398,16 @@ class HttpdEngine:
     def _short(self) -> ShortAnswers | None:
         if self.walker is None or self._doubts:
             return None
-        return ShortAnswers(
-            self.server, self.chooser, self.laps.phases.targets, self.laps.phases.ways
-        )
+        targets, ways = self.laps.phases.targets, self.laps.phases.ways
+        return ShortAnswers(self.server, self.chooser, targets, ways, self._alike)
+
+    @cached_property
+    def _alike(self) -> Alike | None:
+        """The kinds of the hosts that this engine's worker serves."""
+        if self.walker is None:
+            return None
+        again = self.laps.phases.targets.judges_again
+        return Alike(self.survey, self.server, self.walker, again)
 
     def shortly(self, asked: Question) -> Short | None:
         """What comes of a plain request; None where it is not plain."""
@@ -499,6 +504,34 @@ class HttpdEngine:
         elif certain[0].path.startswith("|"):
             part.code = codes.RECORD_PROGRAM
         return part
+
+
+@dataclass(frozen=True, slots=True)
+class _InFolder:
+    """What holds in a folder. reads: its override files. opens: as of the engine."""
+
+    reads: bool
+    opens: tuple[tuple[str, Place], ...]
+
+    def filled(self, fill: Filler) -> _InFolder:
+        return _InFolder(self.reads, tuple((what, fill.at(place)) for what, place in self.opens))
+
+
+def _in_folder(targets: Targets, host: Host, folder: str) -> _InFolder | None:
+    """None where that is not known."""
+    walked = targets.walked(host, f"{folder}/")
+    if walked.unseen or walked.entry is None:
+        return None
+    options, override = walked.settings.options, walked.settings.override
+    opens: list[tuple[str, Place]] = []
+    if options is not None and options.place is not None:
+        if options.bits & Opt.INDEXES:
+            opens.append(("listings", options.place))
+        if options.bits & Opt.INCLUDES:
+            opens.append(("server-side includes", options.place))
+    if override is not None and override.classes and override.place is not None:
+        opens.append(("override files", override.place))
+    return _InFolder(asks_for(override, walked.settings.override_list), tuple(opens))
 
 
 def _doubles(path: str, host: Host) -> bool:

@@ -643,7 +643,7 @@ class Reader:
             taken = self._holds(kind, argument, at)
         shallow = self.nested < DEEPEST_SECTION // 2
         if kind == _HOST and shallow and (block := lines.block()) is not None:
-            inner = partial(_worked_out, lines.file, block.text, lines.known, at.line)
+            inner = partial(worked_out, lines.file, block.text, lines.known, at.line)
             into.append(
                 Directive(name, argument, at, Deferred(block.text, at, block.at_once, inner))
             )
@@ -731,7 +731,7 @@ class Reader:
         return results[operator] != negated
 
 
-def _worked_out(file: str, text: str, known: Bounded[str, _Parsed], before: int) -> list[Directive]:
+def worked_out(file: str, text: str, known: Bounded[str, _Parsed], before: int) -> list[Directive]:
     """The lines of a block that act on nothing. before: how many stand in front of them."""
     found: list[Directive] = []
     reader = Reader(_NOWHERE, root="")

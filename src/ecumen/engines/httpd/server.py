@@ -774,6 +774,14 @@ def _types(text: bytes) -> dict[str, str]:
 _PROXIED = ("remoteipproxyprotocol",)
 
 
+def host_like(server: Server, directive: Directive) -> Host:
+    """A virtual host with these lines, as if it stood in a server's configuration."""
+    compiler = _Compiler(server.reader)
+    compiler.main = server.main
+    compiler._virtual(directive)
+    return compiler.hosts[0]
+
+
 def is_silent(host: Host, words: Sequence[str]) -> bool:
     """Whether none of these, given in small letters, stands in a host's own lines, which are not
     worked out yet.

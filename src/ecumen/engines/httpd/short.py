@@ -9,13 +9,15 @@ Source: as `phases.py`, `walk.py`, `targets.py` and `serving.py`, whose order th
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NoReturn
 
 from ecumen.caches import Bounded, WorkedOut
+from ecumen.engines.alike import Heard, stands_apart
 from ecumen.engines.httpd import types
 from ecumen.engines.httpd.access import Access, AccessOutcome, Visitor, judge
+from ecumen.engines.httpd.alike import Alike, Ground, Like
 from ecumen.engines.httpd.asking import Asking, Variables, own_address
 from ecumen.engines.httpd.choice import Chooser
 from ecumen.engines.httpd.deciding import Goes, Ruling, error_page, ruled
@@ -91,15 +93,24 @@ class ShortAnswers:
     """The short answers of one server. Built once."""
 
     def __init__(
-        self, server: Server, chooser: Chooser, targets: Targets, ways: AddressWays
+        self,
+        server: Server,
+        chooser: Chooser,
+        targets: Targets,
+        ways: AddressWays,
+        alike: Alike | None = None,
+        heard: Heard | None = None,
     ) -> None:
+        """alike: whose answers hold for others of their kind; heard: what notes what is asked."""
         self.server = server
+        self.alike = alike
+        self.heard = heard
         self._all_ask = all_ask(server)
         self.chooser = chooser
         self.targets = targets
         self.ways = ways
         self.walker = targets.walker
-        self._sites: WorkedOut[Door, _Site | None] = WorkedOut(MOST_KEPT, self._site)
+        self._hosts: WorkedOut[Door, Host | None] = WorkedOut(MOST_KEPT, self._host)
         self._known: dict[int, _Site | None] = {}
         self._spots: WorkedOut[tuple[_Site, str], _Spot | None] = WorkedOut(MOST_KEPT, self._spot)
         self._held: WorkedOut[Settings, _Held | None] = WorkedOut(MOST_KEPT, self._holding)
@@ -108,7 +119,20 @@ class ShortAnswers:
 
     def answer(self, asked: Question) -> Short | None:
         """None where the request is not plain."""
-        site = self._sites[asked.door] if asked.plain else None
+        host = self._hosts[asked.door] if asked.plain else None
+        if host is None:
+            return None
+        if self.alike is not None and id(host) not in self._known:
+            held = self._by_its_like(self.alike, host, asked)
+            if held is not None:
+                return held[0]
+        return self.of_host(host, asked)
+
+    def of_host(self, host: Host, asked: Question) -> Short | None:
+        """What comes of a plain request that this host answers."""
+        number = id(host)
+        site = self._known[number] if number in self._known else self._compiled(host)
+        self._known[number] = site
         if site is None:
             return None
         inquiry = _Inquiry(asked, site)
@@ -119,17 +143,42 @@ class ShortAnswers:
 
     # --- who answers ---
 
-    def _site(self, door: Door) -> _Site | None:
-        """None where who answers is in doubt, or something bears on every request there."""
+    def _host(self, door: Door) -> Host | None:
+        """None where who answers is in doubt, or a certificate may be asked for."""
         address, port, sealed, host = door
         first, winner = self.chooser.winner(address, port, read_host(host))
         if winner is None or (first.sealed is not None) != sealed:
             return None
         if sealed and self._asks_for_certificates(winner):
             return None
-        if id(winner) not in self._known:
-            self._known[id(winner)] = self._compiled(winner)
-        return self._known[id(winner)]
+        return winner
+
+    def _by_its_like(self, alike: Alike, host: Host, asked: Question) -> tuple[Short | None] | None:
+        """What another host's answer says of this one's; None where that is not to be told."""
+        like = alike.of(host)
+        if like is None:
+            return None
+        words = like.words
+        if words.within(asked.path) or words.within(asked.query or ""):
+            return None
+        name = words.holed(asked.host)
+        if not stands_apart(name):
+            return None
+        question = (
+            asked.address, asked.port, asked.sealed, name, asked.method, asked.path, asked.query,
+            asked.client,
+        )  # fmt: skip
+
+        def work_out(ground: Ground) -> Short | None:
+            answers = ShortAnswers(
+                self.server, self.chooser, ground.targets, ground.ways, heard=ground.heard
+            )
+            return answers.of_host(ground.host, Question(*question))
+
+        held = alike.answer(like, question, work_out)
+        if held is None:
+            return None
+        return (held.value and _filled(held.value, like, held.entries),)
 
     def _asks_for_certificates(self, host: Host) -> bool:
         if not self._all_ask and is_silent(host, ASKS):
@@ -378,7 +427,7 @@ class ShortAnswers:
 
         subject = RewriteSubject(
             file, path, inquiry.asked.query, "", folder, look, variable, None,
-            _unknown, _unknown,
+            _unknown, _unknown, heard=self.heard,
         )  # fmt: skip
         return untouched(rules, subject)
 
@@ -578,6 +627,29 @@ class _Inquiry:
         host = self.site.host
         implied = chooser.implied(host)
         return Asking(arrival, host, header, address, asked.query, asked.method, implied)
+
+
+def _filled(short: Short, like: Like, entries: Mapping[str, Entry | None]) -> Short:
+    """The same of another host, with its own entries."""
+    text = like.words.filled
+
+    def own(entry: Entry) -> Entry:
+        found = entries.get(entry.path)
+        assert found is not None
+        return found
+
+    log = short.site.log
+    return Short(
+        ShortSite("httpd", like.host.label, like.host.place, log and text(log)),
+        short.status,
+        short.file and text(short.file),
+        short.content_type,
+        short.location and text(short.location),
+        tuple([[own(entry) for entry in each] for each in short.passed]),
+        short.read and own(short.read),
+        short.indexed,
+        [text(path) for path in short.looked],
+    )
 
 
 def _unknown(*_: object) -> NoReturn:

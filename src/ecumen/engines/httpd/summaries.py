@@ -8,12 +8,21 @@ from dataclasses import replace
 from functools import cached_property, lru_cache
 
 from ecumen.engines.folders import folders_at, is_name
+from ecumen.engines.httpd.alike import Alike, Like
 from ecumen.engines.httpd.choice import Resolve
 from ecumen.engines.httpd.hosting import FolderPattern
 from ecumen.engines.httpd.lexer import words
 from ecumen.engines.httpd.server import Host, Server, is_silent
 from ecumen.engines.httpd.way import personal_folder
-from ecumen.engines.sites import Door, LogKeeping, Named, PersonalGround, SiteSummary, proof_of
+from ecumen.engines.sites import (
+    Door,
+    LogKeeping,
+    Named,
+    PersonalGround,
+    Proof,
+    SiteSummary,
+    proof_of,
+)
 from ecumen.engines.tree import Place
 from ecumen.logs.template import COMMON
 from ecumen.survey import Survey
@@ -25,7 +34,10 @@ _BY_NAME = ("virtualdocumentroot",)
 class Summaries:
     """The sites of one server."""
 
-    def __init__(self, survey: Survey, server: Server, resolve: Resolve) -> None:
+    def __init__(
+        self, survey: Survey, server: Server, resolve: Resolve, alike: Alike | None = None
+    ) -> None:
+        self.alike = alike
         self.survey = survey
         self.server = server
         self.resolve = resolve
@@ -45,6 +57,9 @@ class Summaries:
         """
         if number < len(self._hosts):
             host = self._hosts[number]
+            like = None if self.alike is None or host.later is None else self.alike.of(host)
+            if like is not None and like.kind.sites > 1 and like.alike.by_name is None:
+                return [_filled(like.once("summary", self._summary), like)]
             base = self._summary(host)
             return [base, *self._in_folders(host, base)]
         # Of the accounts only those that have a folder have a site.
@@ -173,6 +188,38 @@ class Summaries:
             line = off or folders.folders_line
             proof = proof_of(line) if line is not None else None
             yield PersonalGround(account.name, folder, off is None, proof, site)
+
+
+def _filled(summary: SiteSummary, like: Like) -> SiteSummary:
+    """The same of another host of its kind."""
+    host, fill = like.host, like.fill
+    kept = summary.kept
+    if kept is not None:
+        line = kept.line
+        place = None if line.place is None else fill.at(line.place)
+        kept = LogKeeping(Proof(place, fill.text(line.text)), kept.template, kept.own)
+    texts = (fill.maybe(text) for text in (summary.root, summary.log, summary.errors))
+    root, log, errors = texts
+    return SiteSummary(
+        name=host.label,
+        place=host.place,
+        bindings=summary.bindings,
+        names=host.all_names,
+        root=root,
+        address=summary.address,
+        port=summary.port,
+        asked_as=host.name or summary.asked_as,
+        sealed=summary.sealed,
+        doors=tuple(
+            Door(door.address, door.port, fill.at(door.place), door.sealed)
+            for door in summary.doors
+        ),
+        claims=tuple(_claims(host)),
+        index=summary.index,
+        log=log,
+        kept=kept,
+        errors=errors,
+    )
 
 
 def _folders(survey: Survey, pattern: FolderPattern) -> Iterator[str]:

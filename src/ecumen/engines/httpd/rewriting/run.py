@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from enum import Enum
 
+from ecumen.engines.alike import Heard
 from ecumen.engines.httpd.rewriting.rules import RewriteCondition, RewriteRule
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT, escaped
 from ecumen.engines.numbers import atoi
@@ -54,7 +55,7 @@ class RewriteSubject:
     LookupError where the survey cannot tell. variable: the value of any other variable, or
     LookupError. own: scheme, name and port that the site gives as its own, None if not known.
     ours: whether a host and port are this very site's. mapped: what a key stands for in a map, None
-    for nothing, or LookupError.
+    for nothing, or LookupError. heard: is told of every text that is compared with something.
     """
 
     filename: str
@@ -69,6 +70,7 @@ class RewriteSubject:
     mapped: Callable[[str, str], str | None]
     by_itself: bool = False
     env: dict[str, str | None] = field(default_factory=dict)
+    heard: Heard | None = None
 
 
 @dataclass(slots=True)
@@ -225,9 +227,12 @@ class _Run:
         if regex is None:
             raise NotEvaluated(directive, f"the pattern {pattern}")
         try:
-            return regex.search(text)
+            hit = regex.search(text)
         except TooCostly:
             raise NotEvaluated(directive, f"the pattern {pattern}") from None
+        if self.now.heard is not None:
+            self.now.heard.searched_in(regex, text, hit)
+        return hit
 
     def _flags(self, rule: RewriteRule) -> None:
         for item in rule.env:
@@ -350,6 +355,8 @@ class _Run:
         if condition.kind == "expr":
             raise NotEvaluated(condition.directive, "an expression")
         text = self._expand(condition.input, None, condition.directive)
+        if condition.kind.startswith(("text", "number")) and self.now.heard is not None:
+            self.now.heard.compared(text)
         kind, _, how = condition.kind.partition("-")
         if kind == "regex":
             hit = self._search(condition.regex, text, condition.directive, condition.pattern)
