@@ -6,8 +6,44 @@ Source: glob(3), fnmatch(3) with FNM_PERIOD.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Hashable, Sequence
 from fnmatch import translate
 from functools import lru_cache
+from operator import eq
+
+from ecumen.engines.tree import Place
+
+
+def include_all(included: dict[str, Place], paths: Sequence[str], by: Place) -> None:
+    """Notes the line that first includes each of these, of which there may be thousands."""
+    new = dict.fromkeys(paths, by)
+    if included.keys().isdisjoint(new):
+        included.update(new)
+    else:
+        for path in paths:
+            included.setdefault(path, by)
+
+
+def same_still(
+    paths: Sequence[str],
+    known: Sequence[Hashable | None],
+    stamps: Callable[[Sequence[str]], Sequence[Hashable | None]],
+) -> Sequence[bool]:
+    """Which files say what they said. known: the stamp of each as it was read, None for those that
+    were not. stamps: of files as they are now; only those that were read are asked for.
+    """
+    if None not in known:
+        return list(map(eq, known, stamps(paths)))
+    held = [path for path, stamp in zip(paths, known, strict=True) if stamp is not None]
+    now = dict(zip(held, stamps(held), strict=True))
+    return [
+        stamp is not None and stamp == now[path] for path, stamp in zip(paths, known, strict=True)
+    ]
+
+
+def others(same: Sequence[bool]) -> Sequence[int]:
+    """The numbers of those, from 0, of which it does not hold: few among thousands."""
+    return () if all(same) else [number for number, holds in enumerate(same) if not holds]
 
 
 def is_pattern(text: str) -> bool:

@@ -668,10 +668,8 @@ def flat(directives: Sequence[Directive]) -> Sequence[Directive]:
 
     A conditional section of which that cannot be told stays as it is.
     """
-    for each in directives:
-        if each.children is not None and _may_hold(each.name):
-            break
-    else:
+    # Thousands of sections have the same few names.
+    if not any(map(_may_hold, {each.name for each in directives if each.children is not None})):
         return directives
     found: list[Directive] = []
     for directive in directives:

@@ -10,13 +10,14 @@ import re
 from collections.abc import Hashable, Iterator, Mapping, Sequence
 from functools import partial
 from itertools import chain
+from operator import attrgetter
 from typing import NamedTuple
 
 from ecumen.caches import Bounded
 from ecumen.engines.httpd.blocks import Block, block_at, is_plain
 from ecumen.engines.httpd.lexer import LONGEST_LINE, SPACE, decode, next_word, with_variables, words
 from ecumen.engines.httpd.modules import identifier, is_known
-from ecumen.engines.names import Hits, is_pattern
+from ecumen.engines.names import Hits, include_all, is_pattern, others, same_still
 from ecumen.engines.numbers import atoi
 from ecumen.engines.source import SurveySource
 from ecumen.engines.tree import Deferred, Directive, Mistake, Place, Source, Tree
@@ -182,6 +183,9 @@ class _Read(NamedTuple):
     size: int
 
 
+_DIRECTIVES, _SIZE = attrgetter("directives"), attrgetter("size")
+
+
 class _Macro(NamedTuple):
     """A piece of configuration with names in it that each use fills in."""
 
@@ -299,13 +303,10 @@ class Reader:
         at once that were read before, and say the same still whatever was read till then.
         """
         known = list(map(self.cache.files.get, paths)) if self.keeps else [None] * len(paths)
-        # Only of what was read before: each may be asked of the disk.
-        held = [path for path, read in zip(paths, known, strict=True) if read is not None]
-        stamps = dict(zip(held, self.source.stamps(held), strict=True))
+        # What asked for facts is read again, or taken over once these are asked for again.
+        read = [None if each is None or each.facts else each.stamp for each in known]
         begun = 0
-        for number, read in enumerate(known):
-            if read is not None and not read.facts and read.stamp == stamps[paths[number]]:
-                continue
+        for number in others(same_still(paths, read, self.source.stamps)):
             self._take_over(paths[begun:number], known[begun:number], into, by)
             begun = number + 1
             yield paths[number]
@@ -315,11 +316,10 @@ class Reader:
         self, paths: Sequence[str], known: Sequence[_Read | None], into: list[Directive], by: Place
     ) -> None:
         held = [each for each in known if each is not None]
-        self._counted(sum(each.size for each in held), by)
+        self._counted(sum(map(_SIZE, held)), by)
         self.files += paths
-        for path in paths:
-            self.included.setdefault(path, by)
-        into.extend(chain.from_iterable(each.directives for each in held))
+        include_all(self.included, paths, by)
+        into.extend(chain.from_iterable(map(_DIRECTIVES, held)))
 
     def _counted(self, size: int, by: Place) -> None:
         self.count += size

@@ -252,15 +252,6 @@ _AT_ONCE = frozenset(
 _LATER = frozenset(each.name for each in fields(Host)) - _AT_ONCE
 
 
-@dataclass(frozen=True, slots=True)
-class _Virtual:
-    """What comes of a virtual host's lines. host: with what it has from the main server."""
-
-    directive: Directive
-    host: Host
-    bearing: _Bearing
-
-
 @dataclass(slots=True)
 class _Bearing:
     """What bears on all requests, and the names of variables that a line sets for each of them."""
@@ -288,9 +279,11 @@ class Server:
     version: str = ""
     formats: dict[str, str] = field(default_factory=dict)
     # What the main server says, without its virtual hosts; and what comes of each of these by
-    # itself: a configuration that says the same in other places takes it over.
+    # itself, by the number of its directive: a configuration that says the same in other places
+    # takes it over. bearings: of those that bear on all requests.
     said: tuple[Directive, ...] = ()
-    parts: dict[int, _Virtual] = field(default_factory=dict)
+    parts: dict[int, Host] = field(default_factory=dict)
+    bearings: dict[int, _Bearing] = field(default_factory=dict)
 
     @property
     def root(self) -> str:
@@ -320,19 +313,11 @@ _VIRTUAL = "<virtualhost"
 
 
 class _Compiler:
-    """known: what came of the virtual hosts of a configuration whose main server says the same.
-    where_only: of hosts nothing is worked out but which folders, logs and texts they name.
-    """
+    """where_only: of hosts nothing is worked out but which folders, logs and texts they name."""
 
-    def __init__(
-        self,
-        reader: Reader,
-        known: Mapping[int, _Virtual] | None = None,
-        where_only: bool = False,
-    ) -> None:
+    def __init__(self, reader: Reader, where_only: bool = False) -> None:
         self.reader = reader
         self.where_only = where_only
-        self.known = known or {}
         self.told = False  # whether a virtual host said anything of the server as a whole
         self.listens: list[Binding] = []
         self.user: str | None = None
@@ -345,11 +330,9 @@ class _Compiler:
     def whole(self, host: Host, directives: Sequence[Directive]) -> Host:
         """The main server, with the virtual hosts that stand in it."""
         plain = []
-        for directive in flat(directives):
-            known = self.known.get(id(directive)) if self.known else None
-            if known is not None:
-                self.hosts.append(known.host)
-            elif directive.name.lower() == _VIRTUAL:
+        hosting = _named(directives, _VIRTUAL)
+        for directive in directives:
+            if directive.name in hosting:
                 self._virtual(directive)
             else:
                 if (takes := _taker_at_once(directive.name)) is not None:
@@ -774,6 +757,11 @@ def _types(text: bytes) -> dict[str, str]:
 _PROXIED = ("remoteipproxyprotocol",)
 
 
+def _named(directives: Sequence[Directive], name: str) -> set[str]:
+    """How a name, given in small letters, is written among these: they have few names."""
+    return {each for each in {directive.name for directive in directives} if each.lower() == name}
+
+
 def host_like(server: Server, directive: Directive) -> Host:
     """A virtual host with these lines, as if it stood in a server's configuration."""
     compiler = _Compiler(server.reader)
@@ -813,7 +801,7 @@ def _of_connections(main: Host, hosts: Sequence[Host]) -> list[Doubt]:
 
 
 def _unset(
-    reader: Reader, directives: Sequence[Directive], host_of: Mapping[int, Host]
+    reader: Reader, directives: Sequence[Directive], parts: Mapping[int, Host]
 ) -> list[Doubt]:
     """What comes of variables that lines use and nobody knows: they stay as they stand there, or
     are known to whoever started the server. Within a virtual host that is the host's affair alone.
@@ -825,7 +813,7 @@ def _unset(
     place_of = {place: name for place, name in reader.unset if name in names}
     doubts: list[Doubt] = []
     for directive in directives:
-        host = host_of.get(id(directive))
+        host = parts.get(id(directive))
         # Where a variable is used, all was read at once.
         for line in Tree((directive,)).walk_where(lambda inner: False):
             used = [name for name in names if f"${{{name}}}" in line.text]
@@ -918,6 +906,56 @@ def load(
 _BUILT_IN_ROOTS = {"/etc/apache2": "/var/www/html"}
 
 
+class _Parts:
+    """The lines of a configuration by what they are. known: the hosts that came of lines before, by
+    their numbers; all others are new. said: what stands outside of hosts.
+    """
+
+    def __init__(self, directives: Sequence[Directive], known: Mapping[int, Host]) -> None:
+        self._divide(directives, known)
+        if flat(self.new) is not self.new:
+            self._divide(flat(directives), known)
+        self.hosting = {_VIRTUAL} | _named(self.new, _VIRTUAL)
+        self.said = tuple([each for each in self.new if each.name not in self.hosting])
+
+    def _divide(self, directives: Sequence[Directive], known: Mapping[int, Host]) -> None:
+        self.directives = directives
+        self._numbers = list(map(id, directives))
+        self._held = list(map(known.get, self._numbers))
+        self._places = [at for at, host in enumerate(self._held) if host is None]
+        self.new = [directives[at] for at in self._places]
+
+    @property
+    def single(self) -> bool:
+        """Whether no host stands there twice."""
+        if len(set(self._numbers)) == len(self._numbers):
+            return True
+        hosts = [id(each) for each in self.directives if each.name.lower() == _VIRTUAL]
+        return len(set(hosts)) == len(hosts)
+
+    def hosts(self, made: Sequence[Host]) -> list[Host]:
+        """All of them, with what came of the new ones, in order."""
+        fresh = iter(made)
+        for at in self._places:
+            if self.directives[at].name in self.hosting:
+                self._held[at] = next(fresh)
+        return [host for host in self._held if host is not None]
+
+    @property
+    def of(self) -> dict[int, Host]:
+        pairs = zip(self._numbers, self._held, strict=True)
+        return {number: host for number, host in pairs if host is not None}
+
+    def bearings(self, before: Mapping[int, _Bearing]) -> dict[int, _Bearing]:
+        """What hosts bear on all requests; before: of those that were there before."""
+        new = {id(each): _bearing_of((each,)) for each in self.new if each.name in self.hosting}
+        found = {number: each for number, each in new.items() if each.doubts or each.names}
+        if before:
+            numbers = set(self._numbers)
+            found |= {n: each for n, each in before.items() if n in numbers and n not in new}
+        return found
+
+
 def _compiled(
     source: Source,
     engine: EngineRecord,
@@ -926,16 +964,16 @@ def _compiled(
     before: Server | None,
     where_only: bool,
 ) -> Server:
-    directives = flat(tree.directives)
-    virtual = [id(each) for each in directives if each.name.lower() == _VIRTUAL]
-    hosting = set(virtual)
-    said = tuple(each for each in directives if id(each) not in hosting)
-    same = before is not None and before.said == said and before.root == reader.root
+    # Of thousands of hosts that were there before, none is looked at again.
+    parts = _Parts(tree.directives, before.parts if before is not None else {})
+    same = before is not None and before.said == parts.said and before.root == reader.root
     # A file that is included twice makes two hosts of one line: each is its own.
-    single = len(hosting) == len(virtual)
-    known = before.parts if before is not None and same and single else {}
-    compiler = _Compiler(reader, known, where_only)
-    main = compiler.whole(Host(Place(engine.config, 1), None), directives)
+    single = parts.single
+    if before is None or not same or not single:
+        parts = _Parts(tree.directives, {})
+    compiler = _Compiler(reader, where_only)
+    main = compiler.whole(Host(Place(engine.config, 1), None), parts.new)
+    hosts = parts.hosts(compiler.hosts)
     if main.name_line is not None:
         main.place = main.name_line.place
     if main.root is None:
@@ -945,29 +983,21 @@ def _compiled(
     main.aliases.sort(key=lambda alias: alias.late)
     main.folders.sort(key=lambda section: section.depth)
     main.folder_patterns.sort(key=_slashes)
-    parts: dict[int, _Virtual] = {}
+    bearings = parts.bearings(before.bearings if before is not None else {})
     bearing = _Bearing()
-    hosts = iter(compiler.hosts)
-    for directive in directives:
-        part = known.get(id(directive))
-        if part is None and directive.name.lower() == _VIRTUAL:
-            part = _Virtual(directive, next(hosts), _bearing_of((directive,)))
-        elif part is not None:
-            next(hosts)
-        if part is not None:
-            parts[id(directive)] = part
-            found = part.bearing
-        else:
+    for directive in parts.directives if bearings else parts.said:
+        found = bearings.get(id(directive))
+        if found is None and directive.name not in parts.hosting:
             found = _bearing_of((directive,))
-        if found.doubts or found.names:
+        if found is not None:
             bearing.doubts += found.doubts
             bearing.names |= found.names
     types_file = compiler.types_file or reader.absolute(DEFAULT_TYPES)
     types = source.read(types_file) if "mime_module" in reader.modules else b""
-    host_of = {number: part.host for number, part in parts.items()}
-    doubts = [*_unset(reader, directives, host_of), *bearing.doubts]
+    host_of = parts.of
+    doubts = [*_unset(reader, parts.directives, host_of), *bearing.doubts]
     if "remoteip_module" in reader.modules:
-        doubts += _of_connections(main, compiler.hosts)
+        doubts += _of_connections(main, hosts)
     if types is None:
         doubts.append(
             Doubt(
@@ -977,7 +1007,7 @@ def _compiled(
     return Server(
         tree=tree,
         main=main,
-        hosts=tuple(compiler.hosts),
+        hosts=tuple(hosts),
         listens=tuple(compiler.listens),
         user=compiler.user,
         group=compiler.group,
@@ -989,8 +1019,9 @@ def _compiled(
         reader=reader,
         set_names=frozenset(bearing.names),
         formats=compiler.formats,
-        said=said,
-        parts={} if compiler.told or not single else parts,
+        said=parts.said,
+        parts={} if compiler.told or not single else host_of,
+        bearings=bearings,
     )
 
 

@@ -8,8 +8,9 @@ from __future__ import annotations
 from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import chain
+from operator import itemgetter
 
-from ecumen.engines.names import Hits, is_pattern
+from ecumen.engines.names import Hits, include_all, is_pattern, others, same_still
 from ecumen.engines.nginx.lexer import Lexer, Line, SyntaxFault
 from ecumen.engines.tree import Mistake, Place, Source
 
@@ -35,6 +36,7 @@ class Reading:
 
 # A file that was read before: the stamp of its text, its statements, its size in bytes.
 _Read = tuple[Hashable, list[Line], int]
+_LINES, _SIZE = itemgetter(1), itemgetter(2)
 
 
 class Cache:
@@ -89,11 +91,10 @@ class Reader:
     ) -> None:
         """Files that were read before and say the same still: thousands at once."""
         held = [each for each in known if each is not None]
-        self._counted(sum(size for _, _, size in held), by)
+        self._counted(sum(map(_SIZE, held)), by)
         self.files += paths
-        for path in paths:
-            self.included.setdefault(path, by)
-        into.extend(chain.from_iterable(lines for _, lines, _ in held))
+        include_all(self.included, paths, by)
+        into.extend(chain.from_iterable(map(_LINES, held)))
 
     def _counted(self, size: int, by: Place) -> None:
         self.count += size
@@ -135,13 +136,9 @@ class Reader:
             self.source.expect(paths, at.file)
         keeps = self.keeps and depth < DEEPEST_INCLUDE
         known = list(map(self.cache.files.get, paths)) if keeps else [None] * len(paths)
-        # Only of what was read before: each may be asked of the disk.
-        held = [path for path, read in zip(paths, known, strict=True) if read is not None]
-        stamps = dict(zip(held, self.source.stamps(held), strict=True))
+        read = [None if each is None else each[0] for each in known]
         begun = 0
-        for number, read in enumerate(known):
-            if read is not None and read[0] == stamps[paths[number]]:
-                continue
+        for number in others(same_still(paths, read, self.source.stamps)):
             self._take_over(paths[begun:number], known[begun:number], into, at)
             begun = number + 1
             try:

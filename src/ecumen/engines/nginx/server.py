@@ -6,7 +6,7 @@ Source: nginx, ngx_http_core_module ("server", "listen", "server_name", "locatio
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache, partial
@@ -117,10 +117,10 @@ class Whole:
     reader: Reader
     defined: frozenset[str] = frozenset()
     formats: dict[str, str] = field(default_factory=dict)
-    # What is said outside of servers, and what came of each of these: a configuration that says
-    # the same in other places takes it over.
+    # What is said outside of servers, and what came of each of these, by the number of its line: a
+    # configuration that says the same in other places takes it over.
     said: tuple[Line, ...] = ()
-    parts: dict[int, tuple[Line, Server]] = field(default_factory=dict)
+    parts: dict[int, Server] = field(default_factory=dict)
 
     @property
     def bearing_on_all(self) -> tuple[object, ...]:
@@ -167,6 +167,38 @@ def _paths_of(conf: Conf) -> list[str]:
     return found
 
 
+class _Parts:
+    """The lines of a block by what they are. known: the servers that came of lines before, by their
+    numbers. new: other servers; said: what stands outside of servers.
+    """
+
+    def __init__(self, lines: Sequence[Line], known: Mapping[int, Server]) -> None:
+        self._numbers = list(map(id, lines))
+        self._held = list(map(known.get, self._numbers))
+        others = [at for at, server in enumerate(self._held) if server is None]
+        self._places = [at for at in others if lines[at].name == "server"]
+        self.new = [lines[at] for at in self._places]
+        self.said = [line for line in map(lines.__getitem__, others) if line.name != "server"]
+
+    @property
+    def single(self) -> bool:
+        """Whether no line stands there twice, as of a file that is included twice: of one line two
+        servers are made then, and each is its own.
+        """
+        return len(set(self._numbers)) == len(self._numbers)
+
+    def servers(self, made: Sequence[Server]) -> list[Server]:
+        """All of them, with what came of the new ones, in order."""
+        for at, server in zip(self._places, made, strict=True):
+            self._held[at] = server
+        return [server for server in self._held if server is not None]
+
+    @property
+    def of(self) -> dict[int, Server]:
+        pairs = zip(self._numbers, self._held, strict=True)
+        return {number: server for number, server in pairs if server is not None}
+
+
 class Compiler:
     """Makes servers and locations of the lines that were read."""
 
@@ -196,34 +228,29 @@ class Compiler:
         doubts: list[Doubt] = []
         servers: list[Server] = []
         http = [line for line in reading.lines if line.name == "http"]
-        blocks = [line for line in http if line.children is not None]
+        blocks = [line.children for line in http if line.children is not None]
         outside = [line for line in reading.lines if line.name != "http"]
-        within = [line for block in blocks for line in block.children or ()]
-        whole.said = (*outside, *(line for line in within if line.name != "server"))
-        if self.before is not None and (len(blocks) > 1 or self.before.said != whole.said):
-            self.before = None
-        for block in blocks:
-            self._http(block.children or [], conf, whole, servers, doubts)
+        known = self.before.parts if self.before is not None and len(blocks) == 1 else {}
+        # Of thousands of servers that were there before, none is looked at again.
+        parted = [_Parts(lines, known) for lines in blocks]
+        whole.said = (*outside, *(line for parts in parted for line in parts.said))
+        single = all(parts.single for parts in parted)
+        if self.before is None or self.before.said != whole.said or not single:
+            parted = [_Parts(lines, {}) for lines in blocks]
+        for parts in parted:
+            servers += self._http(parts, conf, whole, doubts)
+            if single:
+                whole.parts |= parts.of
         whole.servers, whole.doubts = tuple(servers), tuple(doubts)
         self.before = None
         return whole
 
-    def _http(
-        self,
-        lines: Sequence[Line],
-        conf: Conf,
-        whole: Whole,
-        servers: list[Server],
-        doubts: list[Doubt],
-    ) -> None:
+    def _http(self, parts: _Parts, conf: Conf, whole: Whole, doubts: list[Doubt]) -> list[Server]:
         draft = ConfDraft(conf, self.absolute)
         merge = True
-        inner: list[Line] = []
         defined: set[str] = set()
-        for line in lines:
+        for line in parts.said:
             match line.name:
-                case "server":
-                    inner.append(line)
                 case "map":
                     self._map(line, whole)
                 case "upstream":
@@ -246,16 +273,7 @@ class Compiler:
                         doubts.append(_unread(line))
         doubts += [_unread(line) for line in conf.unread]
         whole.defined = frozenset(defined)
-        known = self.before.parts if self.before is not None else {}
-        if len(set(map(id, inner))) < len(inner):
-            # A file that is included twice makes two servers of one line: each is its own.
-            parts = [(line, self._server(line, conf, merge)) for line in inner]
-        else:
-            parts = [
-                known.get(id(line)) or (line, self._server(line, conf, merge)) for line in inner
-            ]
-            whole.parts |= {id(part[0]): part for part in parts}
-        servers += [part[1] for part in parts]
+        return parts.servers([self._server(line, conf, merge) for line in parts.new])
 
     def _map(self, line: Line, whole: Whole) -> None:
         if len(line.args) != 2:
