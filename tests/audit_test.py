@@ -17,7 +17,11 @@ from ecumen.audit.finding import Impact, Remedy
 from ecumen.audit.telling import MOST_TOLD, shown_groups, together, told
 from ecumen.contexts.shipped import shipped_policy
 from ecumen.engines.engine import all_sites
+from ecumen.operations import Standing
 from ecumen.operations.mode import Mode
+from ecumen.operations.plan import read_operation, written
+from ecumen.operations.rotation import Rotation
+from ecumen.operations.trial import Surveyed
 from ecumen.passage import Follower
 from ecumen.passage.front import front_pages
 from ecumen.survey import (
@@ -32,6 +36,7 @@ from ecumen.survey import (
     PacketFilter,
     SealFile,
     Survey,
+    after,
     write_survey,
 )
 from ecumen_cli.main import ecumen
@@ -73,6 +78,10 @@ def filled(survey: Survey, **changes: dict[str, object]) -> Survey:
 
 def engine(survey: Survey, **changes: object) -> Survey:
     return replace(survey, engines=(replace(survey.engines[0], **changes),))  # type: ignore[arg-type]
+
+
+def found_in(survey: Survey, id: str) -> list[Finding]:
+    return [finding for finding in audit(Follower(survey)).findings if finding.id == id]
 
 
 def ids(survey: Survey) -> set[str]:
@@ -548,6 +557,28 @@ def test_every_check_has_its_cases_and_its_page() -> None:
     assert set(CASES) == set(CHECKS)
     pages = {path.stem for path in (ROOT / "docs/findings").glob("*.md")}
     assert pages == set(CHECKS)
+
+
+def test_a_log_is_rotated_where_an_entry_means_it() -> None:
+    survey = grown("a.log-old")
+    (found,) = found_in(survey, "log.unrotated")
+    (one,) = found.remedies[0].operations
+    assert isinstance(one, Rotation)
+    assert read_operation(json.loads(json.dumps(written(one)))) == one
+    mended = after(survey, one.simulate(Surveyed(survey)))
+    assert one.standing(Surveyed(mended)) is Standing.DONE
+    assert not found_in(mended, "log.unrotated")
+    for text, rotated in ((b"/srv/*/a.log {\n}\n", True), (b"/srv/logs/b.log {\n}\n", False)):
+        told = replace(survey, texts={**survey.texts, "/etc/logrotate.d/x": text})
+        assert (not found_in(told, "log.unrotated")) is rotated
+    # Where its owner may write, root would be led elsewhere; another's log the owner cannot cut.
+    large = {"size": 200_000_000}
+    theirs = filled(survey, logs={"uid": 1001, "gid": 1001}, a_log=large)
+    assert not found_in(theirs, "log.unrotated")[0].remedies[0].operations
+    theirs = filled(theirs, a_log={**large, "uid": 1001})
+    (one,) = found_in(theirs, "log.unrotated")[0].remedies[0].operations
+    assert isinstance(one, Rotation)
+    assert (one.user, one.group) == ("ines", "ines")
 
 
 def test_a_dangling_link_is_told_wherever_it_is_included_from() -> None:

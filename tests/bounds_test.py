@@ -23,6 +23,7 @@ from ecumen.operations.owner import Owner, OwningGroup
 from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
+from ecumen.operations.rotation import Rotation
 from ecumen.operations.running import Start, Stop
 from ecumen.operations.switch import Switch
 from ecumen_agent.bounds import Bounds, BoundsError, read_bounds
@@ -43,6 +44,10 @@ def httpd(line: str, name: str = "x.conf") -> File:
 
 def nginx(line: str) -> File:
     return file(f"{NGINX}/x", f"server {{\n listen 80;\n {line}\n}}\n")
+
+
+def rotation(name: str, log: str, by: str) -> Rotation:
+    return Rotation(f"/etc/logrotate.d/{name}", "", (log,), user=by, group=by)
 
 
 def acl(path: str, perms: str) -> AclGrant:
@@ -73,6 +78,9 @@ WAYS: list[Operation] = [
     acl(f"{HTTPD}/x.conf", "rw-"),
     Context(f"{SITE}/x", "", "system_u:object_r:shadow_t:s0"), Context(f"{SITE}/x", "", "bogus"),
     Context("/etc/shadow", "", "system_u:object_r:httpd_sys_content_t:s0"),
+    rotation("apache2", f"{SITE}/log/a", "games"), rotation("ecumen-x", f"{SITE}/log/a", ""),
+    rotation("ecumen-x", f"{SITE}/log/a", "root"), rotation("ecumen-x", "/etc/passwd", "games"),
+    rotation("ecumen-x", f"{SITE}/log/a", "nosuch"), rotation("ecumen-x", "/var/log/auth.log", ""),
     Hosts("mirror.example", "", "192.0.2.66"), Hosts("choir.example", "192.0.2.1", ""),
     Switch("secure_mode_insmod", "on", "off"), Switch("deny_ptrace", "on", "off"),
     Folder("/etc/cron.d/x", "0777", 1001, 1001), Folder(f"{SITE}/x", "4755", 1001, 1001),
@@ -174,7 +182,7 @@ def test_what_administrators_do_all_day_is_within_the_bounds() -> None:
 def test_the_administrator_widens_them_in_a_file_of_roots(tmp_path: Path) -> None:
     path = tmp_path / "agent.toml"
     path.write_text(
-        'grounds = ["/data/*/web"]\naccounts = [33]\nnames = ["*.example"]\n'
+        'grounds = ["/data/*/web"]\naccounts = [33]\ngroups = [33]\nnames = ["*.example"]\n'
         '[lines]\nhttpd = ["ScriptAlias"]\n'
         '[configuration]\nhttpd = ["/etc/httpd/conf.d"]\n'
     )
@@ -183,6 +191,8 @@ def test_the_administrator_widens_them_in_a_file_of_roots(tmp_path: Path) -> Non
     wider.check(Mode("/data/choir/web/x", "0600", "0644"))
     wider.check(Owner("/data/choir/web/x", "1000", "33"))
     wider.check(Hosts("Choir.example", "", "192.0.2.1"))
+    wider.check(rotation("ecumen-x", "/data/choir/web/log", "www-data"))
+    wider.check(rotation("ecumen-x", "/var/log/nginx/choir", ""))
     wider.check(file("/etc/httpd/conf.d/a.conf", "ScriptAlias /x /data/choir/web/cgi\n"))
     for beyond in (Mode(f"{SITE}/x", "0600", "0644"), Reload("nginx")):
         with pytest.raises(BoundsError):

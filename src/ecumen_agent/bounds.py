@@ -8,8 +8,10 @@ root's.
 
 from __future__ import annotations
 
+import grp
 import os
 import posixpath
+import pwd
 import re
 import tomllib
 from collections.abc import Iterable, Mapping
@@ -31,11 +33,13 @@ from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
 from ecumen.operations.revoke import AclRevoke
+from ecumen.operations.rotation import Rotation
 from ecumen.operations.running import Running
 from ecumen.operations.switch import Switch
 from ecumen.survey import parse_acl
 from ecumen_agent.lines import LineError, Places, check_lines
 
+OWN_ENTRIES = "ecumen-"  # of those by which logs are rotated
 LARGEST_FILE = 1 << 16  # bytes of the file that widens
 _SPECIAL, _EXECUTE, _OTHERS_WRITE = 0o6000, 0o111, 0o022
 
@@ -92,6 +96,8 @@ class Bounds:
                 self._folder(operation)
             case Link():
                 self._link(operation)
+            case Rotation():
+                self._rotation(operation)
             case File():
                 self._file(operation)
             case Remove():
@@ -192,6 +198,25 @@ class Bounds:
         # that asks to lead elsewhere.
         if not any(fnmatchcase(each.name.lower(), known.lower()) for known in self.names):
             raise _beyond(each.describe(), "it is none of the names that the bounds have")
+
+    def _rotation(self, each: Rotation) -> None:
+        what = each.describe()
+        if not posixpath.basename(each.path).startswith(OWN_ENTRIES):
+            raise _beyond(what, f"its entries are called {OWN_ENTRIES}…")
+        roots = [log for log in each.logs if any(_below(log, folder) for folder in self.logs)]
+        for log in set(each.logs) - set(roots):
+            self._somewhere(log, what)
+        if not each.user:
+            # Where an owner may write, root would be led elsewhere.
+            if len(roots) < len(each.logs):
+                raise _beyond(what, "an owner's logs are rotated by their owner")
+            return
+        try:
+            user, group = pwd.getpwnam(each.user).pw_uid, grp.getgrnam(each.group).gr_gid
+        except KeyError:
+            raise _beyond(what, f"there is no account {each.user}:{each.group}") from None
+        self._given(user, self.accounts, None, what)
+        self._given(group, self.groups, None, what)
 
     def _folder(self, each: Folder) -> None:
         what = each.describe()

@@ -16,6 +16,7 @@ from ecumen.operations.owner import Owner, OwningGroup
 from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
+from ecumen.operations.rotation import Rotation
 from ecumen.operations.running import Running
 from ecumen.operations.switch import Switch
 from ecumen_agent.ledger import Record
@@ -50,7 +51,7 @@ def touches(operation: Operation) -> Iterator[Touch]:
         case Rename():
             yield operation.path, True
             yield operation.to, True
-        case Folder() | Link() | File() | Remove():
+        case Folder() | Link() | File() | Rotation() | Remove():
             yield operation.path, True
         case Running():
             yield f"engine {operation.engine}", False
@@ -61,7 +62,7 @@ def touches(operation: Operation) -> Iterator[Touch]:
             yield "", True
 
 
-_CONTENT = (Folder, Link, File, Remove)
+_CONTENT = (Folder, Link, File, Rotation, Remove)
 
 
 def replaces(later: Operation, one: Operation) -> bool:
@@ -74,7 +75,7 @@ def replaces(later: Operation, one: Operation) -> bool:
             return type(later) is type(one) and set(touches(later)) == set(touches(one))
         case Running():
             return isinstance(later, Running) and later.engine == one.engine
-        case Folder() | Link() | File() | Remove():
+        case Folder() | Link() | File() | Rotation() | Remove():
             return isinstance(later, _CONTENT) and later.path == one.path
         case _:
             return False

@@ -14,7 +14,17 @@ from ecumen.engines.engine import KINDS, Wants, wanted_by
 from ecumen.engines.sites import counterpart
 from ecumen.engines.tree import Source
 from ecumen.errors import EcumenError
-from ecumen.survey import ConfigCheck, EngineRecord, FileTable, Gap, NameRecord, SealFile, Survey
+from ecumen.survey import (
+    ROTATION_ENTRIES,
+    ROTATION_FILE,
+    ConfigCheck,
+    EngineRecord,
+    FileTable,
+    Gap,
+    NameRecord,
+    SealFile,
+    Survey,
+)
 from ecumen_machine import filtering
 from ecumen_machine.capture import PSEUDO
 from ecumen_machine.filtering import FilterText
@@ -23,6 +33,7 @@ from ecumen_machine.quiet import no_collecting
 
 SPECS = " or ".join(f"{kind}:FILE" for kind in KINDS)  # of engines that are given by hand
 MOST_CHECKED = 200_000  # files of one configuration
+MOST_ENTRIES = 1000  # of those by which logs are rotated
 MOST_BROKEN = 100  # lines for which a configuration would not load
 
 Progress = Callable[[str, int], None]
@@ -111,6 +122,10 @@ def understood(
     # What new accounts get.
     for path in SOURCES:
         ground.read(path)
+    # By what logs are rotated.
+    ground.read(ROTATION_FILE)
+    for name in (ground.names(ROTATION_ENTRIES) or ())[:MOST_ENTRIES]:
+        ground.read(f"{ROTATION_ENTRIES}/{name}")
     # Named by a text that others than root may write, they are read where those may read them.
     for path, by in dict.fromkeys(each for want in wants for each in want.texts()):
         ground.read(path, by)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
+from functools import lru_cache
 
 PACKED = ".gz"
 # Packed in ways that are not read.
@@ -27,3 +29,44 @@ def logs_of(name: str) -> list[str]:
 
 def _marks(name: str) -> list[int]:
     return [at for at, character in enumerate(name) if at and character in ".-"]
+
+
+_ENDS = re.compile(r"[ \t]*endscript\b")
+_SCRIPTS = re.compile(r"[ \t]*(?:post|pre)rotate|(?:first|last)action|preremove")
+_PATH = re.compile(r'"([^"]*)"|\'([^\']*)\'|([^\s{}"\']+)')
+
+
+def rotated_by(text: str) -> Iterator[str]:
+    """The paths and patterns of logs that an entry rotates. Source: logrotate(8)."""
+    inside = script = False
+    for line in text.splitlines():
+        line = line.strip()
+        if script:
+            script = _ENDS.match(line) is None
+        elif not line or line.startswith("#"):
+            continue
+        elif inside:
+            script = _SCRIPTS.match(line) is not None
+            inside = script or not line.endswith("}")
+        else:
+            named, brace, _ = line.partition("{")
+            if brace or line.startswith(("/", '"', "'")):
+                for match in _PATH.finditer(named):
+                    path = next(filter(None, match.groups()), "")
+                    if path.startswith("/"):
+                        yield path
+            inside = bool(brace) and not line.endswith("}")
+
+
+def is_rotated(pattern: str, path: str) -> bool:
+    """Whether a pattern of an entry means a log. Source: glob(7)."""
+    return pattern == path or _compiled(pattern).fullmatch(path) is not None
+
+
+@lru_cache(maxsize=4096)
+def _compiled(pattern: str) -> re.Pattern[str]:
+    parts = (
+        "[^/]*" if piece == "*" else "[^/]" if piece == "?" else re.escape(piece)
+        for piece in re.split(r"([*?])", pattern)
+    )
+    return re.compile("".join(parts))

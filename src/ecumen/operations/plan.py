@@ -28,6 +28,7 @@ from ecumen.operations.reload import Reload
 from ecumen.operations.remove import Remove
 from ecumen.operations.rename import Rename
 from ecumen.operations.revoke import AclRevoke
+from ecumen.operations.rotation import Rotation
 from ecumen.operations.running import Start, Stop
 from ecumen.operations.switch import Switch
 from ecumen.operations.trial import Trial
@@ -51,6 +52,7 @@ KINDS = _by_name(
     Context,
     Switch,
     Hosts,
+    Rotation,
     Folder,
     Link,
     Rename,

@@ -6,6 +6,8 @@ from ecumen.survey.filter import PacketFilter
 from ecumen.survey.hosts import HOSTS_FILE, leading, led_by, parse_hosts
 from ecumen.survey.labels import Labels, PolicyTexts
 from ecumen.survey.model import (
+    ROTATION_ENTRIES,
+    ROTATION_FILE,
     Account,
     ConfigCheck,
     EngineRecord,
@@ -21,6 +23,8 @@ from ecumen.survey.seals import Certificate, SealFile
 
 __all__ = [
     "HOSTS_FILE",
+    "ROTATION_ENTRIES",
+    "ROTATION_FILE",
     "Account",
     "Acl",
     "AclEntry",

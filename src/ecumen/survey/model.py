@@ -15,6 +15,10 @@ from ecumen.survey.filter import PacketFilter
 from ecumen.survey.labels import Labels
 from ecumen.survey.seals import Certificate, SealFile
 
+# Where the entries by which logs are rotated stand, and the file that includes them (logrotate(8)).
+ROTATION_ENTRIES = "/etc/logrotate.d"
+ROTATION_FILE = "/etc/logrotate.conf"
+
 
 @dataclass(frozen=True, slots=True)
 class Account:

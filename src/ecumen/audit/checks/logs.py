@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import defaultdict
 from collections.abc import Iterator
 from functools import lru_cache
@@ -11,10 +12,16 @@ from ecumen.audit.finding import Impact
 from ecumen.audit.roots import twins
 from ecumen.audit.scene import Scene, Site
 from ecumen.audit.users import root_of
-from ecumen.logs.rotation import logs_of
+from ecumen.logs.rotation import is_rotated, logs_of, rotated_by
 from ecumen.logs.template import TemplateError, line_format
+from ecumen.operations import Operation
+from ecumen.operations.digest import digest
 from ecumen.operations.quoting import quoted
+from ecumen.operations.rotation import Rotation
+from ecumen.operations.trial import Surveyed
 from ecumen.rights.reach import Reacher
+from ecumen.rights.walk import join
+from ecumen.survey import ROTATION_ENTRIES, ROTATION_FILE, Entry
 
 MOST_SHOWN = 5
 
@@ -101,8 +108,11 @@ LARGE = 100_000_000  # bytes: what grows to this has not been rotated for long
 
 @check("log.unrotated", Impact.UPKEEP, "A log grows without being rotated", needs=("files",))
 def unrotated(scene: Scene) -> Iterator[Found]:
-    """Only where the folder of the log is wholly known, and holds no older part of it."""
+    """Only where the folder of the log is wholly known, holds no older part of it, and no entry by
+    which logs are rotated is known to mean it.
+    """
     rotated: dict[str, set[str]] = {}
+    entries = _entries(scene)
     for path, sites in _by_log(scene).items():
         folder, _, name = path.rpartition("/")
         entry = scene.walker.walk(path).entry if path.startswith("/") else None
@@ -112,7 +122,8 @@ def unrotated(scene: Scene) -> Iterator[Found]:
         if around.path not in rotated:
             names = scene.survey.files.children(around.path)
             rotated[around.path] = {log for each in names for log in logs_of(each)}
-        if name in rotated[around.path]:
+        physical = join(around.path, name)
+        if name in rotated[around.path] or any(is_rotated(each, physical) for each in entries):
             continue
         kept = sites[0].summary.kept
         yield Found(
@@ -120,8 +131,41 @@ def unrotated(scene: Scene) -> Iterator[Found]:
             sites,
             [scene.entry(entry), *([scene.evidence(kept.line)] if kept else [])],
             f"{path} has {entry.size // 1_000_000} MB, and no older part of it lies beside it",
-            remedies=mended("Have it rotated, as other logs of the server are"),
+            remedies=mended(
+                "Have it rotated each week, with 12 older parts kept",
+                operations=_rotation(scene, physical, entry, around),
+            ),
         )
+
+
+def _entries(scene: Scene) -> set[str]:
+    """The paths and patterns of all logs that entries mean."""
+    texts = scene.survey.texts
+    own = [path for path in texts if path.startswith(f"{ROTATION_ENTRIES}/")]
+    return {
+        each
+        for path in (ROTATION_FILE, *own)
+        for each in rotated_by(texts.get(path, b"").decode("utf-8", "surrogateescape"))
+    }
+
+
+def _rotation(scene: Scene, path: str, log: Entry, folder: Entry) -> list[Operation]:
+    """None where who could do it is not plain: not root, where others write beside it; and not the
+    owner of the folder, where the log is another's.
+    """
+    survey = scene.survey
+    by = ("", "")
+    if folder.uid != 0 or folder.mode & 0o022 or folder.acl:
+        if folder.uid == 0 or log.uid != folder.uid:
+            return []
+        by = survey.user_name(folder.uid), survey.group_name(folder.gid)
+    # A path can be longer than a name; what follows keeps two of them apart.
+    name = re.sub(r"[^A-Za-z0-9]+", "-", path).strip("-")[-40:].lstrip("-")
+    mark = digest(path.encode("utf-8", "surrogateescape"))[-8:]
+    try:
+        return [Rotation.of(Surveyed(survey), f"ecumen-{name}-{mark}", (path,), by=by)]
+    except (ValueError, LookupError):
+        return []
 
 
 def _by_log(scene: Scene) -> dict[str, list[Site]]:
