@@ -27,7 +27,7 @@ from tests.worlds.live import ask
 from tests.worlds.plain import MODULES, open_way
 from tests.worlds.seals import certificates
 
-pytestmark = pytest.mark.server
+pytestmark = [pytest.mark.server, pytest.mark.apart]
 # Each process that runs tests beside others has its own port.
 ADDRESS, PORT = "127.0.0.1", 18190 + int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])
 CASES = sorted((Path(__file__).parent / "beside").glob("*.txt"))

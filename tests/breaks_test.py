@@ -12,7 +12,7 @@ from ecumen.engines.engine import all_sites
 from ecumen_machine import EngineSpec, take_survey
 from tests.worlds.plain import plain_head
 
-pytestmark = pytest.mark.server
+pytestmark = [pytest.mark.server, pytest.mark.apart]
 ADDRESS, PORT = "127.0.0.48", 8089
 WELL = {
     "httpd": "<VirtualHost *>\nServerName {name}\nDocumentRoot {base}/www\n</VirtualHost>\n",

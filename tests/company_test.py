@@ -11,7 +11,7 @@ from tests.beside_test import HTTPD
 from tests.worlds.company import CompanyReport, Grounds, run
 from tests.worlds.plain import all_modules
 
-pytestmark = pytest.mark.server
+pytestmark = [pytest.mark.server, pytest.mark.apart]
 PORT = 18230 + int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])
 _HTTPD = HTTPD.replace("Options", "Options Indexes") + "IncludeOptional {base}/sites/*.conf\n"
 _NGINX = """

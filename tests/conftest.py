@@ -61,7 +61,8 @@ def _missing_browser() -> list[str]:
 
 class _TwoAtOnce(LoadScopeScheduling):
     """Whatever makes accounts or starts the real servers shares the machine, and goes one by one;
-    so does what shares the browser. The others stand by their files.
+    so does what shares the browser. What has addresses and folders of its own, and makes no
+    account, goes beside it, by its file, as all others do.
     """
 
     def _split_scope(self, nodeid: str) -> str:
@@ -84,6 +85,8 @@ def _marks(file: str) -> dict[str, str]:
         for shared in ("server", "browser"):
             if any(f"mark.{shared}" in ast.unparse(each) for each in about):
                 found[name] = shared
+        if any("mark.apart" in ast.unparse(each) for each in about):
+            found[name] = file
     return found
 
 

@@ -16,7 +16,7 @@ import pytest
 
 from ecumen.doors import Packet, Ruleset, passing
 
-pytestmark = pytest.mark.server
+pytestmark = [pytest.mark.server, pytest.mark.apart]
 OUTSIDE, SERVER, OTHER = "10.50.0.2", "10.50.0.1", "10.50.0.3"
 OUTSIDE6, SERVER6 = "fd50::2", "fd50::1"
 PORTS = (80, 443, 8080)

@@ -22,7 +22,7 @@ from tests.worlds.agreement import ENGINES, differences
 from tests.worlds.live import ask
 from tests.worlds.plain import all_modules, open_way
 
-pytestmark = pytest.mark.server
+pytestmark = [pytest.mark.server, pytest.mark.apart]
 FORMS = (
     "|On|Off|x|x y|x y z|/a.html|.txt|text/css .txt|text/css|1|0|-1|404 /b.txt|default|none|all|"
     '"a b"|a.html|On Off|set X y|html text/css|Basic|"|*.html x|100000000000|%{REQUEST_URI}|txt|=1|'

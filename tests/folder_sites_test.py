@@ -11,7 +11,7 @@ from ecumen_machine import EngineSpec, take_survey
 from tests.worlds.live import ask, nginx
 from tests.worlds.plain import open_way
 
-pytestmark = pytest.mark.server
+pytestmark = [pytest.mark.server, pytest.mark.apart]
 ADDRESS, PORT = "127.0.0.49", 8094
 # The names of one server, its root, and those of the folders below that are sites.
 # A folder of a person without the folder that is served is a site whose root is missing.

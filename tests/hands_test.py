@@ -17,7 +17,7 @@ from ecumen.survey import AclEntry, Entry, parse_acl
 from ecumen_machine.acl import decode, encode
 from ecumen_machine.hands import MachineHands
 
-pytestmark = pytest.mark.server
+pytestmark = [pytest.mark.server, pytest.mark.apart]
 HANDS = MachineHands()
 _EXCHANGE = 2
 _libc = ctypes.CDLL(None, use_errno=True)

@@ -147,6 +147,7 @@ def _compared(follower: Follower, names: list[str], port: int, rng: random.Rando
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_httpd_and_we_agree_on_hostile_patterns(base: Path, seed: int, patterns: int) -> None:
     config = base / "httpd.conf"
     given = _patterns(seed, "httpd", max(40, patterns // 80))
@@ -166,6 +167,7 @@ def test_httpd_and_we_agree_on_hostile_patterns(base: Path, seed: int, patterns:
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_nginx_and_we_agree_on_hostile_patterns(base: Path, seed: int, patterns: int) -> None:
     config = base / "nginx.conf"
     given = _patterns(seed + 1, "nginx", max(40, patterns // 80))
@@ -188,6 +190,7 @@ def test_nginx_and_we_agree_on_hostile_patterns(base: Path, seed: int, patterns:
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_a_rule_that_fails_open_is_told_as_the_server_does_it(base: Path) -> None:
     """At its limit httpd lets the visitor in, and nginx fails; and so do we, given the time."""
     matcher = matching.start()
@@ -227,6 +230,7 @@ def test_a_rule_that_fails_open_is_told_as_the_server_does_it(base: Path) -> Non
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_two_lines_of_an_override_file_stop_nothing(base: Path, tmp_path: Path) -> None:
     """As an owner would write them; every command ends, and can be ended."""
     config = base / "httpd.conf"

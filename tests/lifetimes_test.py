@@ -80,6 +80,7 @@ def _nginx(base: Path) -> str:
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_what_is_said_of_copies_is_what_is_sent(kind: str, follower: Follower) -> None:
     for name in PLACES[kind]:
         url = f"http://{ADDRESS}:{PORT}/{name}/page.html"

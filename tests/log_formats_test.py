@@ -17,7 +17,7 @@ from ecumen.logs.tally import Counting
 from tests.worlds.live import httpd, nginx
 from tests.worlds.plain import open_way, plain_head
 
-pytestmark = pytest.mark.server
+pytestmark = [pytest.mark.server, pytest.mark.apart]
 # httpd 2.4, mod_log_config, "Custom Log Formats", and mod_logio's three.
 _LETTERS = (
     "%% %a %{c}a %A %B %b %{sid}C %D %{HOME}e %f %h %{c}h %H %{User-Agent}i %{X-Odd}i %k %l %L %m "

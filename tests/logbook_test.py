@@ -514,6 +514,7 @@ def some(rng: random.Random, count: int) -> Iterator[tuple[str, str, int]]:
 
 
 @pytest.mark.server
+@pytest.mark.apart
 @pytest.mark.parametrize("kind", ["httpd", "nginx"])
 def test_real_logs_over_a_rotation_and_a_kill(kind: str, seed: int, tmp_path: Path) -> None:
     rng = random.Random(seed)

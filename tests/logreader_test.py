@@ -66,6 +66,7 @@ def test_what_is_read_is_handed_over(reader: LogReader, logs: list[Path]) -> Non
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_it_has_no_files_no_account_and_few_calls(reader: LogReader, logs: list[Path]) -> None:
     both(reader, logs)
     status = Path(f"/proc/{reader._child}/status").read_text()

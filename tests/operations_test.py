@@ -171,6 +171,7 @@ class RealHands(MachineHands):
 
 
 @pytest.mark.server
+@pytest.mark.apart
 @pytest.mark.parametrize("kind", [PlainHands, RealHands])
 def test_what_is_simulated_is_done_and_comes_back(
     tmp_path: Path, seed: int, kind: type[PlainHands | RealHands]

@@ -63,6 +63,7 @@ def asked(survey: Survey, path: str, **more: str) -> AskedServer:
 
 
 @pytest.mark.server
+@pytest.mark.apart
 @pytest.mark.parametrize(
     ("path", "status", "kind", "location"),
     [
@@ -87,6 +88,7 @@ def test_what_comes_back_is_what_was_predicted(
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_it_is_predicted_for_whoever_asks_from_here(survey: Survey) -> None:
     # The kernel gives a connection to this address its usual sender.
     seen = asked(survey, "/others", source="203.0.113.9")
@@ -95,6 +97,7 @@ def test_it_is_predicted_for_whoever_asks_from_here(survey: Survey) -> None:
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_no_answer_is_an_answer_too(survey: Survey) -> None:
     hung_up = asked(survey, "/mute")
     assert hung_up.trouble == "the server hung up without an answer"
@@ -106,6 +109,7 @@ def test_no_answer_is_an_answer_too(survey: Survey) -> None:
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_what_changed_since_is_a_difference(survey: Survey, base: Path) -> None:
     (base / "www/index.html").chmod(0o600)
     try:
@@ -120,6 +124,7 @@ def test_what_changed_since_is_a_difference(survey: Survey, base: Path) -> None:
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_nobody_else_is_asked_and_nothing_is_changed(survey: Survey) -> None:
     scene = Scene(Follower(survey))
     with pytest.raises(RequestError, match="no web server of this machine listens"):

@@ -39,6 +39,7 @@ PRIVATE = (
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_names_lead_where_the_machine_and_the_name_service_say() -> None:
     run = [sys.executable, "-c", "from tests.resolving_test import ask; ask()"]
     within = ["unshare", "-m", "-n", "--propagation", "private", "sh", "-c", PRIVATE, "sh", *run]

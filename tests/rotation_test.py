@@ -35,6 +35,7 @@ def ground() -> Iterator[Path]:
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_what_is_written_rotates_just_these_logs(ground: Path, seed: int) -> None:
     refused = 0
     for number in range(60):
@@ -97,6 +98,7 @@ _THERE = (
 
 
 @pytest.mark.server
+@pytest.mark.apart
 def test_what_an_entry_means_is_what_the_program_looks_at(tmp_path: Path, seed: int) -> None:
     found = 0
     for number in range(80):

@@ -30,7 +30,7 @@ from tests.worlds.agreement import ENGINES
 from tests.worlds.live import PATIENCE
 from tests.worlds.plain import MODULES, open_way
 
-pytestmark = pytest.mark.server
+pytestmark = [pytest.mark.server, pytest.mark.apart]
 # Each process that runs tests beside others has its own ports.
 PORT = 18_390 + 4 * int(os.environ.get("PYTEST_XDIST_WORKER", "gw0")[2:])
 OTHER, PLAIN = PORT + 1, PORT + 2
@@ -450,6 +450,7 @@ def test_files_that_are_odd_are_told_apart(folder: Path, trusting: Authority) ->
 
 
 @pytest.mark.server
+@pytest.mark.apart
 @pytest.mark.parametrize("engine", [H, N])
 def test_an_owners_lines_have_no_key_read_that_is_not_his_own(
     engine: str, tmp_path: Path, folder: Path

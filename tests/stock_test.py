@@ -16,7 +16,7 @@ import pytest
 from ecumen.passage import Follower, read_request
 from ecumen_machine import EngineSpec, take_survey
 
-pytestmark = pytest.mark.server
+pytestmark = [pytest.mark.server, pytest.mark.apart]
 STARTS = {
     "httpd": (
         "/etc/apache2/apache2.conf",

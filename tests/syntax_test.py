@@ -15,7 +15,7 @@ from ecumen.engines.httpd.reader import Reader
 from ecumen_machine.ground import Ground
 from ecumen_machine.programs import httpd_build
 
-pytestmark = pytest.mark.server
+pytestmark = [pytest.mark.server, pytest.mark.apart]
 
 HEAD = """\
 LoadModule mpm_event_module /usr/lib/apache2/modules/mod_mpm_event.so

@@ -35,6 +35,7 @@ def names(rng: random.Random, count: int) -> list[str]:
 
 
 @pytest.mark.server
+@pytest.mark.apart
 @pytest.mark.parametrize("kind", ["httpd", "nginx"])
 def test_folders_of_any_name_are_served_as_they_were_meant(
     tmp_path: Path, seed: int, kind: str
