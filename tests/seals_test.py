@@ -264,6 +264,7 @@ def seen(ask: Ask, host: str) -> tuple[str, int | None, str]:
     return shown, int(head[0].split()[1]), site
 
 
+@pytest.mark.share(3)
 @pytest.mark.parametrize("name", CASES)
 def test_what_is_shown_and_answered_is_what_the_server_does(
     name: str, tmp_path: Path, folder: Path
@@ -373,7 +374,7 @@ def test_chains_lead_where_openssl_says(folder: Path, trusting: Authority) -> No
 def test_a_name_is_held_where_openssl_holds_it(folder: Path, trusting: Authority) -> None:
     pieces = ["a", "w", "x-1", "xn--bcher-kva", "test"]
     rng, path, held = random.Random(7), folder / "names.crt", 0
-    for _ in range(40):
+    for _ in range(15):
         names = [".".join(rng.choices(pieces, k=rng.randint(1, 3))) + ".test" for _ in range(3)]
         stars = [f"*.{name}" for name in names if rng.random() < 0.4]
         trusting.issue(*names[:1], *stars, *rng.sample(["127.0.0.1", "::1"], 1)).put(
@@ -392,7 +393,7 @@ def test_a_name_is_held_where_openssl_holds_it(folder: Path, trusting: Authority
         for address in ("127.0.0.1", "::1", "0:0:0:0:0:0:0:1"):
             told = openssl("x509", "-in", str(path), "-noout", "-checkip", address)
             assert (holds(certificate, address) is not None) == ("does match" in told), address
-    assert held > 100
+    assert held > 40
 
 
 @pytest.mark.parametrize(
