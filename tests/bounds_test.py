@@ -16,6 +16,7 @@ from ecumen.operations.context import Context
 from ecumen.operations.digest import digest
 from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
+from ecumen.operations.homes import NewHomes
 from ecumen.operations.hosts import Hosts
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
@@ -81,6 +82,8 @@ WAYS: list[Operation] = [
     rotation("apache2", f"{SITE}/log/a", "games"), rotation("ecumen-x", f"{SITE}/log/a", ""),
     rotation("ecumen-x", f"{SITE}/log/a", "root"), rotation("ecumen-x", "/etc/passwd", "games"),
     rotation("ecumen-x", f"{SITE}/log/a", "nosuch"), rotation("ecumen-x", "/var/log/auth.log", ""),
+    NewHomes("useradd", "0700", "0755"), NewHomes("adduser", "0700", "0777"),
+    Folder("/etc/skel/.ssh", "0755", 0, 0), Folder("/etc/skel/public_html", "0777", 0, 0),
     Hosts("mirror.example", "", "192.0.2.66"), Hosts("choir.example", "192.0.2.1", ""),
     Switch("secure_mode_insmod", "on", "off"), Switch("deny_ptrace", "on", "off"),
     Folder("/etc/cron.d/x", "0777", 1001, 1001), Folder(f"{SITE}/x", "4755", 1001, 1001),
@@ -191,6 +194,7 @@ def test_the_administrator_widens_them_in_a_file_of_roots(tmp_path: Path) -> Non
     wider.check(Mode("/data/choir/web/x", "0600", "0644"))
     wider.check(Owner("/data/choir/web/x", "1000", "33"))
     wider.check(Hosts("Choir.example", "", "192.0.2.1"))
+    wider.check(NewHomes("useradd", "0700", "0711"))
     wider.check(rotation("ecumen-x", "/data/choir/web/log", "www-data"))
     wider.check(rotation("ecumen-x", "/var/log/nginx/choir", ""))
     wider.check(file("/etc/httpd/conf.d/a.conf", "ScriptAlias /x /data/choir/web/cgi\n"))

@@ -7,10 +7,12 @@ from dataclasses import replace
 import pytest
 
 from ecumen.audit.scene import Scene
-from ecumen.audit.template import template
+from ecumen.audit.template import template, template_remedies
 from ecumen.audit.users import CONDITIONS, UserSite, one_plan, user_sites
+from ecumen.operations.homes import NewHomes
+from ecumen.operations.trial import Surveyed
 from ecumen.passage import Follower
-from ecumen.survey import FileTable, Survey
+from ecumen.survey import FileTable, Survey, after
 from tests.audit_test import HOME, HOMES, homes
 
 
@@ -107,6 +109,24 @@ def test_a_new_account_is_tried_with_the_mode_that_its_home_gets(
     assert found is not None
     assert (found.mode, len(found.lacks)) == (mode, lacks)
     assert not any("ecumen-new" in words for words in found.lacks)
+
+
+def test_each_program_makes_homes_by_its_own_file_and_the_plan_mends_them() -> None:
+    texts = {
+        "/etc/login.defs": b"UMASK 022\n",
+        "/etc/adduser.conf": b"# Default: DIR_MODE=0700\n#DIR_MODE=0700\n",
+    }
+    survey = homes()
+    survey = replace(survey, texts={**survey.texts, **texts})
+    looked = scene(survey)
+    found = template(looked)
+    assert found is not None
+    assert (found.maker, found.mode) == ("adduser", 0o700)
+    (remedy,) = template_remedies(looked)
+    assert remedy.operations == [NewHomes("adduser", "0700", "0711")]
+    mended = template(scene(after(survey, remedy.operations[0].simulate(Surveyed(survey)))))
+    assert mended is not None
+    assert len(mended.lacks) < len(found.lacks)
 
 
 def test_a_template_without_the_folder_says_to_put_one_in() -> None:

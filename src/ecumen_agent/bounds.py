@@ -25,6 +25,7 @@ from ecumen.operations.acl import AclGrant
 from ecumen.operations.context import Context
 from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
+from ecumen.operations.homes import NewHomes
 from ecumen.operations.hosts import Hosts
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
@@ -39,6 +40,7 @@ from ecumen.operations.switch import Switch
 from ecumen.survey import parse_acl
 from ecumen_agent.lines import LineError, Places, check_lines
 
+SKELETON = "/etc/skel"  # useradd(8)
 OWN_ENTRIES = "ecumen-"  # of those by which logs are rotated
 LARGEST_FILE = 1 << 16  # bytes of the file that widens
 _SPECIAL, _EXECUTE, _OTHERS_WRITE = 0o6000, 0o111, 0o022
@@ -96,6 +98,8 @@ class Bounds:
                 self._folder(operation)
             case Link():
                 self._link(operation)
+            case NewHomes():
+                self._new_homes(operation)
             case Rotation():
                 self._rotation(operation)
             case File():
@@ -199,6 +203,11 @@ class Bounds:
         if not any(fnmatchcase(each.name.lower(), known.lower()) for known in self.names):
             raise _beyond(each.describe(), "it is none of the names that the bounds have")
 
+    def _new_homes(self, each: NewHomes) -> None:
+        # Whoever passes a home reads nothing of it.
+        if int(each.to, 8) & ~int(each.was, 8) & ~_EXECUTE:
+            raise _beyond(each.describe(), "homes are opened to passing alone")
+
     def _rotation(self, each: Rotation) -> None:
         what = each.describe()
         if not posixpath.basename(each.path).startswith(OWN_ENTRIES):
@@ -237,6 +246,12 @@ class Bounds:
             raise _beyond(what, f"{path} is in no site's ground")
 
     def _is_ground(self, path: str) -> bool:
+        if path.startswith(f"{SKELETON}/"):
+            # What homes are made of has the grounds that homes have.
+            return any(
+                _alike(["", "home", "*", *path.split("/")[3:]], ground.split("/"))
+                for ground in self.grounds
+            )
         top = any(_alike(path.split("/"), ground.split("/")) for ground in self.grounds)
         return top or self._in_grounds(path)
 

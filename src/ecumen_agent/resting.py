@@ -9,6 +9,7 @@ from ecumen.operations.attribute import Attribute
 from ecumen.operations.context import Context
 from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
+from ecumen.operations.homes import NewHomes
 from ecumen.operations.hosts import Hosts
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
@@ -44,6 +45,8 @@ def touches(operation: Operation) -> Iterator[Touch]:
     match operation:
         case Switch():
             yield f"switch {operation.name}", False
+        case NewHomes():
+            yield operation.path, False
         case Hosts():
             yield f"name {operation.name.lower()}", False
         case Attribute():
@@ -71,7 +74,7 @@ def replaces(later: Operation, one: Operation) -> bool:
         case Mode() | Owner() | OwningGroup() | Context():
             alone = isinstance(later, Attribute) and later.below is None and one.below is None
             return alone and type(later) is type(one) and later.path == one.path
-        case Switch() | Hosts() | Rename():
+        case Switch() | Hosts() | NewHomes() | Rename():
             return type(later) is type(one) and set(touches(later)) == set(touches(one))
         case Running():
             return isinstance(later, Running) and later.engine == one.engine

@@ -1749,6 +1749,7 @@ export interface components {
         };
         Template: {
             skeleton: string;
+            maker: string;
             mode: number;
             lacks?: string[];
             mends?: string[];

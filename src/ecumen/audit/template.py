@@ -7,30 +7,36 @@ Source: useradd(8), login.defs(5) ("HOME_MODE", "UMASK"), adduser.conf(5) ("DIR_
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 
+from ecumen.audit.finding import Remedy
 from ecumen.audit.scene import Scene
+from ecumen.operations.folder import Folder
+from ecumen.operations.homes import NewHomes
+from ecumen.operations.trial import Surveyed
 from ecumen.passage import Follower
 from ecumen.passage.front import front_request
 from ecumen.passage.verdict import Evidence
 from ecumen.passage.words import say
 from ecumen.survey import Account, Delta, Entry, Kind, Survey, after
+from ecumen.survey.homes import MAKERS, HomeMode, home_mode
 
 SKELETON = "/etc/skel"
-SOURCES = ("/etc/login.defs", "/etc/adduser.conf")
+SOURCES = tuple(file for file, _ in MAKERS.values())
 _NAME = "ecumen-new-account"
-_MODE = re.compile(r"^\s*(HOME_MODE|DIR_MODE|UMASK)\s*[= \t]\s*\"?([0-7]{3,4})\"?\s*$")
+_UNSAID = HomeMode(0o755)
 
 
 @dataclass(frozen=True, slots=True)
 class Template:
-    """mode: of a home that is made now. lacks: what keeps its site from answering, the first one
-    first; mends: what would help.
+    """maker: the program that would make the account, "" where none is known. mode: of a home that
+    it makes now. lacks: what keeps its site from answering, the first one first; mends: what would
+    help.
     """
 
     skeleton: str
+    maker: str
     mode: int
     lacks: list[str] = field(default_factory=list)
     mends: list[str] = field(default_factory=list)
@@ -38,7 +44,9 @@ class Template:
 
 
 def template(scene: Scene) -> Template | None:
-    """None where the survey does not hold the template, or there are no personal sites."""
+    """Of several programs the one whose accounts fare worst. None where the survey does not hold
+    the template, or there are no personal sites.
+    """
     return scene.once("template", _template)
 
 
@@ -49,54 +57,71 @@ def _template(scene: Scene) -> Template | None:
         return None
     if not any(engine.personal() for engine in scene.engines):
         return None
-    mode, line = _home_mode(survey)
-    made = _with_new(survey, mode)
+    tried = [_tried(scene, skeleton, maker, mode) for maker, mode in _modes(survey)]
+    found = [each for each in tried if each is not None]
+    return max(found, key=lambda each: len(each.lacks), default=None)
+
+
+def _modes(survey: Survey) -> list[tuple[str, HomeMode]]:
+    """The programs of which the survey holds what they go by, and the modes that homes get."""
+    texts = ((maker, survey.texts.get(file)) for maker, (file, _) in MAKERS.items())
+    known = [(maker, home_mode(maker, text)) for maker, text in texts if text is not None]
+    return known or [("", _UNSAID)]
+
+
+def _tried(scene: Scene, skeleton: Entry, maker: str, said: HomeMode) -> Template | None:
+    """A new account, followed through the gates."""
+    made = _with_new(scene.survey, said.mode)
     follower = Follower(made)
-    evidence = [*([line] if line else []), scene.entry(skeleton)]
+    evidence = [scene.entry(skeleton)]
+    if said.line is not None:
+        evidence.insert(0, Evidence(MAKERS[maker][0], said.line, said.text))
     for engine in follower.engines:
         for ground in engine.personal():
             if ground.account != _NAME:
                 continue
             if not ground.offered:
-                return Template(SKELETON, mode)
+                return Template(SKELETON, maker, said.mode)
             outcome = follower.run(front_request(ground.site)).outcome
             lacks = [_plain(say(block.code, block.facts)) for _, block in outcome.blocks]
-            mends = list(_mends(made, ground.folder, mode, bool(lacks)))
-            return Template(SKELETON, mode, lacks, mends, evidence)
+            mends = [remedy.title for remedy in _mends(made, ground.folder, lacks=bool(lacks))]
+            return Template(SKELETON, maker, said.mode, lacks, mends, evidence)
     return None
+
+
+def template_remedies(scene: Scene) -> list[Remedy]:
+    """What mends what new accounts get, each with what does it."""
+    for _, said in _modes(scene.survey):
+        made = _with_new(scene.survey, said.mode)
+        for engine in Follower(made).engines:
+            for ground in engine.personal():
+                if ground.account == _NAME:
+                    return list(_mends(made, ground.folder, lacks=True))
+    return []
 
 
 def _plain(text: str) -> str:
     return text.replace(_NAME, "NAME").rstrip(".")
 
 
-def _mends(survey: Survey, folder: str, mode: int, lacks: bool) -> Iterator[str]:
+def _mends(survey: Survey, folder: str, *, lacks: bool) -> Iterator[Remedy]:
+    """survey: with the new account."""
     if not lacks:
         return
-    name = folder.rpartition("/")[2]
     if folder not in survey.files:
-        yield f"Put a folder {name} with an index into {SKELETON}"
-    if not mode & 0o001:
-        yield "Have homes made with mode 0711, or let the web server's account through by ACL"
-
-
-def _home_mode(survey: Survey) -> tuple[int, Evidence | None]:
-    """The mode of a home made by useradd(8), else by adduser(8), else what these do unsaid."""
-    found: dict[str, tuple[int, Evidence]] = {}
-    for path in SOURCES:
-        lines = survey.texts.get(path, b"").decode("utf-8", "replace").splitlines()
-        for number, line in enumerate(lines, 1):
-            match = _MODE.match(line)
-            if match:
-                found[match[1]] = (int(match[2], 8), Evidence(path, number, line.strip()))
-    if "HOME_MODE" in found:
-        return found["HOME_MODE"]
-    if "DIR_MODE" in found:
-        return found["DIR_MODE"]
-    if "UMASK" in found:
-        mask, said = found["UMASK"]
-        return 0o777 & ~mask, said
-    return 0o755, None
+        name = folder.rpartition("/")[2]
+        root = Account("root", 0, 0, "/root")
+        made = Folder.of(survey, f"{SKELETON}/{name}", "0755", root)
+        yield Remedy(f"Put a folder {name} with an index into {SKELETON}", [made])
+    for maker, said in _modes(survey):
+        if said.mode & 0o001:
+            continue
+        if not maker:
+            yield Remedy("Have homes made with mode 0711")
+            continue
+        opened = NewHomes.of(Surveyed(survey), maker, said.mode | 0o011)
+        title = f"Have {maker} make homes with mode {opened.to}, through which others pass"
+        yield Remedy(title, [opened])
 
 
 def _with_new(survey: Survey, mode: int) -> Survey:

@@ -19,6 +19,7 @@ from ecumen.operations.acl import AclGrant
 from ecumen.operations.context import Context
 from ecumen.operations.file import File
 from ecumen.operations.folder import Folder
+from ecumen.operations.homes import NewHomes
 from ecumen.operations.hosts import Hosts
 from ecumen.operations.link import Link
 from ecumen.operations.mode import Mode
@@ -53,6 +54,7 @@ KINDS = _by_name(
     Switch,
     Hosts,
     Rotation,
+    NewHomes,
     Folder,
     Link,
     Rename,

@@ -138,7 +138,8 @@ function NewAccounts({ template }: { template: Template }) {
   return (
     <section aria-label="New accounts" className="space-y-1 border-t border-line pt-4">
       <h3 className="text-sm text-faint">
-        What a new account gets, from <span className="mono">{template.skeleton}</span>
+        What a new account gets{template.maker && ` by ${template.maker}`}, from{" "}
+        <span className="mono">{template.skeleton}</span>
       </h3>
       {lacks.length === 0 ? (
         <p>A page that answers.</p>

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from ecumen.audit.check import Found, check, mended
 from ecumen.audit.finding import Impact
 from ecumen.audit.scene import Scene
-from ecumen.audit.template import template
+from ecumen.audit.template import template, template_remedies
 from ecumen.audit.users import users_of
 from ecumen.operations.folder import Folder
 from ecumen.survey import Account
@@ -69,10 +69,11 @@ def new_accounts(scene: Scene) -> Iterator[Found]:
     found = template(scene)
     if found is None or not found.lacks:
         return
+    by = f" from {found.maker}" if found.maker else ""
     yield Found(
         found.skeleton,
         [],
         found.evidence,
-        f"What a new account gets is not enough for a personal site: {found.lacks[0]}",
-        remedies=mended(*found.mends),
+        f"What a new account gets{by} is not enough for a personal site: {found.lacks[0]}",
+        remedies=template_remedies(scene),
     )
