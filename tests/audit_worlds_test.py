@@ -50,6 +50,7 @@ def assert_the_same_at_length(scene: Scene, site: Site) -> None:
     assert page == page_of(scene.follower, site.engine, site.summary, front.request, ran)
 
 
+@pytest.mark.share(2)
 @pytest.mark.parametrize("kind", ENGINES)
 def test_no_front_page_fails_without_a_finding_that_says_why(
     kind: str, seed: int, request: pytest.FixtureRequest

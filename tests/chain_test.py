@@ -29,6 +29,7 @@ def listed(found: Passage) -> list[tuple[str, str | None]]:
     return [(o.code, o.evidence[0].path if o.evidence else None) for o in found.obstacles]
 
 
+@pytest.mark.share(2)
 @pytest.mark.parametrize("kind", ENGINES)
 def test_the_next_obstacle_is_the_one_listed_second(
     kind: str, seed: int, request: pytest.FixtureRequest

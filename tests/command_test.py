@@ -90,6 +90,7 @@ def test_a_batch_is_answered_line_by_line_in_its_order(survey_file: str) -> None
     assert "gates" in json.loads(full.stdout.splitlines()[0])
 
 
+@pytest.mark.share(2)
 @pytest.mark.parametrize(
     ("words", "given", "says"),
     [

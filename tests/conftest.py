@@ -6,6 +6,7 @@ import ast
 import os
 import shutil
 import zlib
+from datetime import date
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -29,6 +30,8 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--seed", type=int, default=1, help="The first seed of generated worlds.")
     parser.addoption("--worlds", type=int, default=2, help="How many worlds are generated.")
     parser.addoption("--asks", type=int, default=200, help="Requests to each world.")
+    today = date.today().toordinal()
+    parser.addoption("--turn", type=int, default=today, help="Whose turn it is, of the shares.")
     parser.addoption("--whole", action="store_true", help="All cases, where a share is usual.")
     parser.addoption("--directives", type=int, default=8, help="Of override files.")
     parser.addoption("--companies", type=int, default=16, help="Sites of random lines, of each.")
@@ -102,7 +105,8 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
         config.hook.pytest_deselected(items=long)
         items[:] = [item for item in items if item not in long]
     if not config.getoption("--whole"):
-        left = [item for item in items if not _of_the_share(item, config.getoption("--seed"))]
+        turn = config.getoption("--turn")
+        left = [item for item in items if not _of_the_share(item, turn)]
         config.hook.pytest_deselected(items=left)
         items[:] = [item for item in items if item not in left]
     for marker, missing in (("server", _missing_server()), ("browser", _missing_browser())):
@@ -111,14 +115,12 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
                 item.add_marker(pytest.mark.skip(reason=f"needs {', '.join(missing)}"))
 
 
-def _of_the_share(item: pytest.Item, seed: int) -> bool:
-    """Whether a case is among those that are run without being asked for all: others with another
-    seed.
-    """
+def _of_the_share(item: pytest.Item, turn: int) -> bool:
+    """Whether a case is among those of this turn: each has its turn within a few days."""
     mark = item.get_closest_marker("share")
     if mark is None:
         return True
-    return (zlib.crc32(item.name.encode()) + seed) % int(mark.args[0]) == 0
+    return (zlib.crc32(item.name.encode()) + turn) % int(mark.args[0]) == 0
 
 
 @pytest.fixture

@@ -263,6 +263,7 @@ def surveyed(kind: str) -> Survey:
 
 
 @pytest.mark.server
+@pytest.mark.share(2)
 @pytest.mark.parametrize("kind", ["httpd", "nginx"])
 @on_a_machine_of_its_own
 def test_proposed_sites_are_there_for_those_who_shall_see_them(kind: str, seed: int) -> None:

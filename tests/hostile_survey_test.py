@@ -96,6 +96,7 @@ def as_nobody(*command: str) -> Iterator[subprocess.Popen[bytes]]:
 # --- what is run ---
 
 
+@pytest.mark.alone
 def test_a_process_that_only_calls_itself_an_engine_decides_nothing(base: Path) -> None:
     """Anybody may start a program of that name with any arguments; nothing of it is run or read."""
     ran = base / "ran"

@@ -100,6 +100,7 @@ COMMANDS: dict[str, tuple[str, ...]] = {
 }  # fmt: skip
 
 
+@pytest.mark.share(2)
 @pytest.mark.parametrize("name", COMMANDS)
 def test_no_command_lets_a_name_steer_the_terminal(name: str, files: Path, tmp_path: Path) -> None:
     words = [word.replace("{0}", str(files)) for word in COMMANDS[name]]

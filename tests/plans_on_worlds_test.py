@@ -59,6 +59,7 @@ class Report:
     wrong: list[str] = field(default_factory=list)
 
 
+@pytest.mark.share(2)
 @pytest.mark.parametrize("kind", ["httpd", "nginx"])
 def test_what_is_rehearsed_is_what_the_server_does(
     kind: str, seed: int, request: pytest.FixtureRequest

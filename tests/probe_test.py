@@ -142,7 +142,8 @@ def test_a_survey_reads_no_contents_and_notes_where_links_lead(base: Path) -> No
     stream = io.BytesIO()
     write_survey(survey, stream)
     made_by = {path for path in SOURCES if Path(path).exists()}
-    assert set(survey.texts) == {str(config), "/etc/mime.types"} | made_by
+    rotated = {path for path in survey.texts if path.startswith("/etc/logrotate.")}
+    assert set(survey.texts) == {str(config), "/etc/mime.types"} | made_by | rotated
     link = survey.files.get(str(base / "www/one/away"))
     assert link is not None
     assert (link.kind, link.target) == (Kind.LINK, "/etc")

@@ -113,9 +113,12 @@ def everything() -> dict[str, object]:
             held = os.readlink(path) if path.is_symlink() else None
             content = path.read_bytes() if held is None and path.is_file() else held
             found[str(path)] = info.st_mode, info.st_uid, info.st_gid, content
-    return {key: value for key, value in found.items() if "/.ecumen-aside" not in key}
+    # What lies aside, and what other tests lay out meanwhile.
+    others = ("/.ecumen-aside", "/srv/ecumen-")
+    return {key: value for key, value in found.items() if not any(x in key for x in others)}
 
 
+@pytest.mark.share(2)
 @pytest.mark.parametrize("kind", ["httpd", "nginx"])
 @on_a_machine_of_its_own
 def test_a_site_is_made_answers_at_once_and_goes_again(kind: str) -> None:
@@ -151,6 +154,7 @@ BROKEN = {
 }  # fmt: skip
 
 
+@pytest.mark.share(2)
 @pytest.mark.parametrize("kind", ["httpd", "nginx"])
 @on_a_machine_of_its_own
 def test_what_it_would_die_of_is_refused_before_the_disk_is_touched(kind: str) -> None:
@@ -181,6 +185,7 @@ def test_what_it_would_die_of_is_refused_before_the_disk_is_touched(kind: str) -
     assert Path(f"/proc/{pid}").exists()
 
 
+@pytest.mark.share(2)
 @pytest.mark.parametrize("kind", ["httpd", "nginx"])
 @on_a_machine_of_its_own
 def test_what_fails_at_the_reload_alone_is_taken_back(kind: str) -> None:
@@ -205,6 +210,7 @@ def test_what_fails_at_the_reload_alone_is_taken_back(kind: str) -> None:
     assert asked("first.test") is not None
 
 
+@pytest.mark.share(2)
 @pytest.mark.parametrize("kind", ["httpd", "nginx"])
 @on_a_machine_of_its_own
 def test_a_site_moves_to_another_port_and_its_engine_stops_and_starts(kind: str) -> None:
@@ -253,6 +259,7 @@ def test_a_site_moves_to_another_port_and_its_engine_stops_and_starts(kind: str)
     assert asked("choir.test") == 200
 
 
+@pytest.mark.share(2)
 @pytest.mark.parametrize("kind", ["httpd", "nginx"])
 @on_a_machine_of_its_own
 def test_a_site_that_somebody_wrote_is_called_otherwise_and_its_old_name_leads_over(

@@ -418,6 +418,7 @@ def _built_in() -> bytes:
 
 @pytest.mark.server
 @pytest.mark.apart
+@pytest.mark.share(2)
 @pytest.mark.parametrize("kind", ["httpd", "nginx"])
 def test_every_count_is_what_the_client_did(kind: str, seed: int) -> None:
     rng = random.Random(seed)

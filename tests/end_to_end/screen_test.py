@@ -502,6 +502,7 @@ def logs_read(application: Application, signed_in: BrowserContext) -> None:
 
 # Read anew when the logs are, all would be put in another order on the way.
 @pytest.mark.usefixtures("logs_read")
+@pytest.mark.share(2)
 @pytest.mark.parametrize("width", [1024, 1280])
 def test_thousands_of_marks_keep_their_places(
     page: Page, application: Application, width: int

@@ -13,7 +13,7 @@ from playwright.sync_api import Page, expect
 from tests.application import Application, browser
 from tests.end_to_end.screen_test import AXE
 
-pytestmark = pytest.mark.browser
+pytestmark = [pytest.mark.browser, pytest.mark.share(2)]
 # Every change is followed by a survey, and by an audit of it.
 expect.set_options(timeout=60_000)
 
