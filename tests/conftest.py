@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 import os
 import shutil
-import zlib
+from collections import Counter
 from datetime import date
 from functools import cache
 from pathlib import Path
@@ -105,8 +105,7 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
         config.hook.pytest_deselected(items=long)
         items[:] = [item for item in items if item not in long]
     if not config.getoption("--whole"):
-        turn = config.getoption("--turn")
-        left = [item for item in items if not _of_the_share(item, turn)]
+        left = _of_other_turns(items, config.getoption("--turn"))
         config.hook.pytest_deselected(items=left)
         items[:] = [item for item in items if item not in left]
     for marker, missing in (("server", _missing_server()), ("browser", _missing_browser())):
@@ -115,12 +114,22 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
                 item.add_marker(pytest.mark.skip(reason=f"needs {', '.join(missing)}"))
 
 
-def _of_the_share(item: pytest.Item, turn: int) -> bool:
-    """Whether a case is among those of this turn: each has its turn within a few days."""
-    mark = item.get_closest_marker("share")
-    if mark is None:
-        return True
-    return (zlib.crc32(item.name.encode()) + turn) % int(mark.args[0]) == 0
+def _of_other_turns(items: list[pytest.Item], turn: int) -> list[pytest.Item]:
+    """The cases whose turn it is not: each has its own within a few days. Those of one test, and
+    tests of one file that have no cases, take turns with each other.
+    """
+    counted: Counter[str] = Counter()
+    left = []
+    for item in items:
+        mark = item.get_closest_marker("share")
+        if mark is None:
+            continue
+        of, _, cases = item.nodeid.partition("[")
+        group = of if cases else of.partition("::")[0]
+        if (counted[group] + turn) % int(mark.args[0]):
+            left.append(item)
+        counted[group] += 1
+    return left
 
 
 @pytest.fixture

@@ -204,6 +204,7 @@ def test_the_command_answers_line_by_line() -> None:
     assert "httpd_read_user_content" in rows[1]["why"]
 
 
+@pytest.mark.share(2)
 @real
 @pytest.mark.server
 def test_the_context_that_a_path_has_is_read_from_the_disk(tmp_path: Path) -> None:
@@ -226,6 +227,7 @@ def test_the_context_that_a_path_has_is_read_from_the_disk(tmp_path: Path) -> No
     assert "allow httpd_t" in found.policy.rules
 
 
+@pytest.mark.share(2)
 @real
 @pytest.mark.server
 def test_a_closed_home_a_wrong_context_and_a_cut_acl_are_captured_and_explained() -> None:

@@ -191,6 +191,7 @@ def test_listeners_come_from_the_kernel_and_names_from_the_hosts_file(base: Path
     assert survey.host == socket.gethostname()
 
 
+@pytest.mark.alone
 def test_a_running_server_is_surveyed_with_its_sockets_and_its_last_reload(base: Path) -> None:
     if running("/usr/sbin/apache2") is not None:
         pytest.skip("another server of this kind is running on this machine")
@@ -224,6 +225,7 @@ def test_accounts_that_cannot_be_listed_are_a_gap(tmp_path: Path) -> None:
     assert "sss" in _account_gaps(str(table))[0].why
 
 
+@pytest.mark.alone
 def test_the_installed_server_is_found() -> None:
     survey = take_survey()
     record = next(engine for engine in survey.engines if engine.kind == "httpd")
