@@ -317,7 +317,9 @@ def test_a_cancelled_job_keeps_nothing(admin: Client, monkeypatch: pytest.Monkey
     ("path", "status", "says"),
     [
         ("/api/surveys/latest/sites", 404, "No survey is loaded yet"),
-        ("/api/surveys/9/sites", 404, "No SurveyRecord"),
+        ("/api/surveys/9/sites", 404, "No survey has this number"),
+        ("/api/jobs/9", 404, "No work has this number"),
+        ("/api/plans/9", 404, "No plan has this number"),
         ("/api/surveys/x/sites", 404, "no such survey"),
         ("/api/surveys/latest/passage", 400, "url"),
         ("/api/surveys/latest/passage?url=ftp://x/", 400, "only http"),

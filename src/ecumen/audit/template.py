@@ -19,7 +19,7 @@ from ecumen.passage import Follower
 from ecumen.passage.front import front_request
 from ecumen.passage.verdict import Evidence
 from ecumen.passage.words import say
-from ecumen.survey import Account, Delta, Entry, Kind, Survey, after
+from ecumen.survey import Account, Delta, Entry, Group, Kind, Survey, after
 from ecumen.survey.homes import MAKERS, HomeMode, home_mode
 
 SKELETON = "/etc/skel"
@@ -137,4 +137,6 @@ def _with_new(survey: Survey, mode: int) -> Survey:
             assert entry is not None
             made.append(replace(entry, path=home + path[len(SKELETON) :], uid=uid, gid=uid))
     account = Account(_NAME, uid, uid, home)
-    return after(survey, Delta({each.path: each for each in made}, accounts={_NAME: account}))
+    changed = {each.path: each for each in made}
+    group = Group(_NAME, uid)
+    return after(survey, Delta(changed, accounts={_NAME: account}, groups={_NAME: group}))

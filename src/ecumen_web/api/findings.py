@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import defaultdict
 from typing import Any
 
-from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -18,11 +17,14 @@ from ecumen.audit.pages import PageSection, page_of
 from ecumen.audit.telling import RemedyView, shown_groups, together, told
 from ecumen.passage.verdict import Evidence
 from ecumen_web.api.filters import Filters
+from ecumen_web.api.problems import one_of
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
 from ecumen_web.reached import now_at
 from ecumen_web.store.models import AcceptedFinding, FindingRecord, SurveyRecord
 from ecumen_web.store.translate import clean, remedy_of
+
+MISSING_FINDING = "This survey has no such finding: it may be mended, or of another survey."
 
 MOST_IN_GROUP = 20
 MOST_GROUPS = 200
@@ -274,7 +276,7 @@ class FindingView(APIView):
     def get(self, request: Request, survey: str, key: str) -> Response:
         """One finding whole, with the page of its check."""
         record = survey_of(survey)
-        row = get_object_or_404(record.findings, key=key)
+        row = one_of(record.findings, MISSING_FINDING, key=key)
         before = survey_before(record)
         known = _keys(before) if before else None
         whole = {
@@ -301,7 +303,7 @@ class AcceptanceView(APIView):
     def put(self, request: Request, survey: str, key: str) -> Response:
         """Lives with a finding, for a reason, until a day or for good."""
         record = survey_of(survey)
-        get_object_or_404(record.findings, key=key)
+        one_of(record.findings, MISSING_FINDING, key=key)
         given = AcceptanceSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         said = {

@@ -9,7 +9,6 @@ from typing import Any, cast
 
 from django.contrib.auth.models import User
 from django.db import transaction
-from django.shortcuts import get_object_or_404
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
@@ -24,8 +23,9 @@ from ecumen.audit.neighbours import Neighbour
 from ecumen.errors import EcumenError
 from ecumen.operations import read_operation, written
 from ecumen.rehearsal import Fared, Rehearsal
-from ecumen_web.api.findings import together_of
+from ecumen_web.api.findings import MISSING_FINDING, together_of
 from ecumen_web.api.jobs import JobSerializer
+from ecumen_web.api.problems import one_of
 from ecumen_web.api.surveys import survey_of
 from ecumen_web.api.values import ValueSerializer
 from ecumen_web.changing import asked_of_agent, operations_of, rehearsed
@@ -33,6 +33,8 @@ from ecumen_web.queue import ask_for_change
 from ecumen_web.store.models import PlanRecord, SurveyRecord
 from ecumen_web.store.translate import clean, remedy_of
 from ecumen_web.throttle import MARK, SignInTrial
+
+_MISSING = "No plan has this number: it may have been thrown away."
 
 MOST_PLANS = 100
 MOST_STEPS = 5000
@@ -138,7 +140,7 @@ class PlansView(APIView):
         with transaction.atomic():
             drafts = PlanRecord.objects.filter(host=record.host, entry=None)
             number = asked["plan"]
-            plan = get_object_or_404(drafts, pk=number) if number else drafts.first()
+            plan = one_of(drafts, _MISSING, pk=number) if number else drafts.first()
             if plan is None:
                 by = request.user.get_username()
                 plan = PlanRecord(host=record.host, title=title[:200], by=by)
@@ -155,7 +157,7 @@ def _added(record: SurveyRecord, asked: dict[str, Any]) -> tuple[list[dict[str, 
     if not asked["finding"]:
         given = [read_operation(each) for each in asked["operations"]]
         return [written(each) for each in given], asked["title"] or "A plan"
-    row = get_object_or_404(record.findings, key=asked["finding"])
+    row = one_of(record.findings, MISSING_FINDING, key=asked["finding"])
     title = row.title
     if asked["together"]:
         remedy = together_of(record, row)
@@ -172,7 +174,7 @@ class PlanView(APIView):
     @extend_schema(parameters=[_NUMBER], responses=PlanSerializer)
     def get(self, request: Request, number: int) -> Response:
         """A plan."""
-        return Response(PlanSerializer(get_object_or_404(PlanRecord, pk=number)).data)
+        return Response(PlanSerializer(one_of(PlanRecord.objects, _MISSING, pk=number)).data)
 
     @extend_schema(parameters=[_NUMBER], request=PlanChangeSerializer, responses=PlanSerializer)
     def patch(self, request: Request, number: int) -> Response:
@@ -180,7 +182,7 @@ class PlanView(APIView):
         given = PlanChangeSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         with transaction.atomic():
-            plan = get_object_or_404(PlanRecord, pk=number, entry=None)
+            plan = one_of(PlanRecord.objects, _MISSING, pk=number, entry=None)
             plan.title = given.validated_data.get("title", plan.title)
             order = given.validated_data.get("order")
             if order is not None:
@@ -193,7 +195,7 @@ class PlanView(APIView):
     @extend_schema(parameters=[_NUMBER], responses={204: None})
     def delete(self, request: Request, number: int) -> Response:
         """Throws a plan away that was not done."""
-        get_object_or_404(PlanRecord, pk=number, entry=None).delete()
+        one_of(PlanRecord.objects, _MISSING, pk=number, entry=None).delete()
         return Response(status=204)
 
 
@@ -204,7 +206,7 @@ class ApplyView(APIView):
         given = ApplySerializer(data=request.data)
         given.is_valid(raise_exception=True)
         confirm(request, given.validated_data["password"])
-        plan = get_object_or_404(PlanRecord, pk=number, entry=None)
+        plan = one_of(PlanRecord.objects, _MISSING, pk=number, entry=None)
         asked = {
             "method": "apply",
             "who": request.user.get_username(),
@@ -303,7 +305,7 @@ class RehearsalEndpoint(APIView):
     )
     def get(self, request: Request, survey: str, number: int) -> Response:
         """What a plan would change, before anything is touched."""
-        plan = get_object_or_404(PlanRecord, pk=number)
+        plan = one_of(PlanRecord.objects, _MISSING, pk=number)
         found = rehearsed(survey_of(survey), operations_of(plan))
         return Response(RehearsalSerializer(_shown(found)).data)
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 import errno
 import logging
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, TypeVar
 
 from django.db import DatabaseError, OperationalError
-from rest_framework.exceptions import ParseError, ValidationError
+from django.db.models import Manager, Model, QuerySet
+from rest_framework.exceptions import NotFound, ParseError, ValidationError
 from rest_framework.parsers import JSONParser
 from rest_framework.response import Response
 from rest_framework.views import exception_handler
@@ -28,6 +29,17 @@ class BoundedJSONParser(JSONParser):
             return super().parse(stream, media_type, context)
         except RecursionError as error:
             raise ParseError("JSON parse error - it is nested too deeply") from error
+
+
+_Row = TypeVar("_Row", bound=Model)
+
+
+def one_of(rows: Manager[_Row] | QuerySet[_Row], missing: str, **by: Any) -> _Row:
+    """The one row that is meant. Raises NotFound, in words: an address may name what is gone."""
+    row = rows.filter(**by).first()
+    if row is None:
+        raise NotFound(missing)
+    return row
 
 
 def handle(error: Exception, context: dict[str, Any]) -> Response | None:

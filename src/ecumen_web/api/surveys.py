@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from django.conf import settings
-from django.shortcuts import get_object_or_404
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import serializers
 from rest_framework.exceptions import NotFound
@@ -13,6 +12,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ecumen_web.api.jobs import JobSerializer
+from ecumen_web.api.problems import one_of
 from ecumen_web.queue import ask_for_load
 from ecumen_web.store.models import SurveyRecord
 from ecumen_web.surveys.loading import keep_file, remove
@@ -60,7 +60,7 @@ def survey_of(key: str) -> SurveyRecord:
         return latest
     if not (key.isascii() and key.isdecimal() and len(key) < 19):
         raise NotFound("There is no such survey.")
-    return get_object_or_404(SurveyRecord, pk=int(key))
+    return one_of(SurveyRecord.objects, "No survey has this number: it may be gone.", pk=int(key))
 
 
 def is_missing(record: SurveyRecord) -> bool:
