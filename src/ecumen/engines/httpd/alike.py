@@ -52,7 +52,7 @@ _LINES = re.compile(
 _AT_ONCE = frozenset(("servername", "serveralias"))
 ENOUGH = 32  # hosts that were asked for, from which on it is worth to look for their likes
 MOST_KINDS = 5_000
-MOST_QUESTIONS = 2_000  # of one kind
+MOST_QUESTIONS = 20_000  # of all kinds together
 
 
 @dataclass(slots=True, eq=False)
@@ -61,7 +61,6 @@ class _Kind:
 
     host: Host
     sites: int = 0
-    answers: dict[object, Answers[object]] = field(default_factory=lambda: Bounded(MOST_QUESTIONS))
     made: dict[str, object] = field(default_factory=dict)
 
 
@@ -111,6 +110,8 @@ class Alike:
         self._asked: set[int] = set()
         self._kinds: dict[tuple[str, str], _Kind | None] = Bounded(MOST_KINDS)
         self._of: dict[int, Like | None] = {}
+        # Kinds stay as long as any of their hosts, so that their number is theirs.
+        self._answers: dict[tuple[int, object], Answers[object]] = Bounded(MOST_QUESTIONS)
 
     def of(self, host: Host) -> Like | None:
         """None where it is like no other, or too few were asked for to look."""
@@ -129,9 +130,10 @@ class Alike:
         """What comes of a question to a host, with holes; None where it must be asked itself."""
         if like.kind.sites < 2:
             return None
-        known = like.kind.answers.get(question)
+        key = id(like.kind), question
+        known = self._answers.get(key)
         if known is None:
-            known = like.kind.answers[question] = Answers()
+            known = self._answers[key] = Answers()
 
         def worked_out(heard: Heard) -> object:
             return work_out(self._ground(like.alike, heard))
