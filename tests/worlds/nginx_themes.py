@@ -205,7 +205,15 @@ def indexes(ground: Ground) -> Theme:
     )
     lines = [
         f"index {names};",
-        rng.choice(["", "autoindex on;", "autoindex on; autoindex_format json;"]),
+        rng.choice(
+            [
+                "",
+                "autoindex on;",
+                "autoindex on; autoindex_format json;",
+                "autoindex on; autoindex_format xml;",
+                "autoindex on; autoindex_format json; charset koi8-r; charset_types *;",
+            ]
+        ),
     ]
     lines += rng.choice([[], ["location /sub/ { index page.txt; }"], ["location ~ \\.php$ { return 200 php; }"], ["location = /index.html { return 200 exact; }"], ["location /old { autoindex on; }"],
                          ["location /sub { root /nowhere; }"], ["location ~ /$ { autoindex on; }"]])  # fmt: skip
@@ -243,7 +251,7 @@ def kinds(ground: Ground) -> Theme:
     ):
         ground.write(f"kinds/{name}")
     lines = rng.sample(
-        ["default_type text/x-d;", "types { text/x-y xyz; }", "charset utf-8;", "charset off;", "charset_types text/css;", "types { }", "include /etc/nginx/mime.types;", "default_type \"\";", "charset koi8-r;",
+        ["default_type text/x-d;", "types { text/x-y xyz; }", "charset utf-8;", "charset off;", "charset_types text/css;", "charset_types *;", "charset_types text/plain application/json;", "types { }", "include /etc/nginx/mime.types;", "default_type \"\";", "charset koi8-r;",
          "override_charset on;"], rng.randint(1, 3))  # fmt: skip
     lines = _single(lines)
     where = rng.choice(["", "", "location /kinds { ", "location ~ \\.xyz$ { "])

@@ -245,7 +245,9 @@ class Conf:
 
     def with_charset(self, kind: str) -> str:
         """A content type as it goes out."""
-        if not self.charset or kind.partition(";")[0].strip().lower() not in self.charset_types:
+        types = self.charset_types
+        bare = kind.partition(";")[0].strip().lower()
+        if not self.charset or (bare not in types and "*" not in types):
             return kind
         return kind if "charset=" in kind else f"{kind}; charset={self.charset}"
 
@@ -409,7 +411,10 @@ class ConfDraft:
         self.conf.charset = "" if word == "off" else word
 
     def charset_types(self, line: Line) -> None:
-        self.conf.charset_types = frozenset(line.args) | {"text/html"}
+        # Those of several lines of one place come together; `*` is any (ngx_http_types_slot()).
+        if self._first("charset_types"):
+            self.conf.charset_types = frozenset(("text/html",))
+        self.conf.charset_types |= frozenset(map(str.lower, line.args))
 
     def absolute_redirect(self, line: Line) -> None:
         self.conf.absolute = _flag(line)

@@ -51,6 +51,12 @@ MOST_CHANGES = 11  # of the address in one request: the eleventh is one too many
 Action = Callable[[], "Action | None"]
 
 # What the configuration answers itself, where that has words of its own.
+# Listings by their format (ngx_http_autoindex_module.c); jsonp is json without a name to call back.
+_LISTED_AS = {
+    "json": "application/json",
+    "jsonp": "application/json",
+    "xml": "text/xml; charset=utf-8",
+}
 _OF_STATUS = {403: codes.WAY_REFUSED, 410: codes.WAY_GONE}
 
 
@@ -838,14 +844,12 @@ class Run:
             self._block(codes.SERVE_MISSING, Phase.CONTENT, 404, facts)
             return None
         self._unlistable(seen.entry, facts)
-        kinds = {"json": "application/json", "xml": "text/xml; charset=utf-8"}
-        kind = kinds.get(self.conf.listing_format)
+        # With a charset as any content of its type has it; that of XML is its own (measured).
+        kind = _LISTED_AS.get(self.conf.listing_format, "text/html")
         if self.conf.listing_format == "jsonp":
             self._doubt(codes.SERVE_LISTING_TYPE, Phase.CONTENT, facts)
         self.handling.file = folder
-        self._answer(
-            codes.SERVE_LISTING, Phase.CONTENT, 200, kind or self.conf.with_charset("text/html")
-        )
+        self._answer(codes.SERVE_LISTING, Phase.CONTENT, 200, self.conf.with_charset(kind))
         return None
 
     def _unlistable(self, folder: Entry, facts: Facts) -> None:
