@@ -158,7 +158,7 @@ def configured(base: Path, case: Case) -> Path:
     return config
 
 
-@pytest.mark.share(2)
+@pytest.mark.share(3)
 @pytest.mark.parametrize("path", CASES, ids=lambda path: path.stem)
 def test_the_server_says_the_same(path: Path, tmp_path: Path) -> None:
     case = read(path)

@@ -264,7 +264,7 @@ def seen(ask: Ask, host: str) -> tuple[str, int | None, str]:
     return shown, int(head[0].split()[1]), site
 
 
-@pytest.mark.share(3)
+@pytest.mark.share(5)
 @pytest.mark.parametrize("name", CASES)
 def test_what_is_shown_and_answered_is_what_the_server_does(
     name: str, tmp_path: Path, folder: Path
