@@ -13,6 +13,7 @@ import pytest
 from ecumen.audit.scene import Scene, Seen
 from ecumen.engines import alike
 from ecumen.engines.httpd import alike as httpd_alike
+from ecumen.engines.httpd.short import OFTEN
 from ecumen.engines.short import Short
 from ecumen.passage import Follower, read_request
 from ecumen.survey import Survey
@@ -39,14 +40,18 @@ OWN = (
     "DirectoryIndex NAME.html",
     "SetEnvIf Host NAME own", "php_admin_value open_basedir /srv/ROOT", "UseCanonicalName On",
     "<Files NAME.html>\nRequire all denied\n</Files>", "ServerPath /NAME", "Unheard NAME",
-    "VirtualDocumentRoot /srv/ROOT/%0", "FallbackResource /NAME.html",
+    "VirtualDocumentRoot /srv/ROOT/%0", "FallbackResource /NAME.html", "Alias /here /srv/ROOT",
+    "Alias /here /srv/ROOT/\n<Files a*>\nRequire all denied\n</Files>",
+    '<FilesMatch "^t">\nRequire all denied\n</FilesMatch>',
 )  # fmt: skip
 MAIN = (
     "", "<Directory /srv/*1>\nRequire all denied\n</Directory>",
     "<Directory /srv/two7>\nOptions Indexes\n</Directory>",
     '<DirectoryMatch "/a[0-9]*[02468]/">\nRequire all denied\n</DirectoryMatch>',
     '<DirectoryMatch "3$">\nOptions +Indexes\n</DirectoryMatch>', "AccessFileName .own .htaccess",
-    "<DirectoryMatch two>\nAllowOverride None\n</DirectoryMatch>", "UserDir public",
+    '<FilesMatch "^two">\nRequire all denied\n</FilesMatch>', "DirectoryIndex w0rdqa.html",
+    "<Files a*>\nOptions +Indexes\n</Files>", "UserDir public",
+    "<DirectoryMatch two>\nAllowOverride None\n</DirectoryMatch>",
 )  # fmt: skip
 OVERRIDES = (
     "Options +Indexes", "Require all denied", "DirectoryIndex none.html", "Unheard of",
@@ -102,7 +107,8 @@ def survey_of(rng: random.Random) -> tuple[Survey, list[tuple[str, str]]]:
             "</VirtualHost>",
         ]  # fmt: skip
         blocks.append("\n".join(lines))
-        files += _files(rng, root, list(FILES))
+        if rng.random() < 0.9:
+            files += _files(rng, root, list(FILES))
         sites.append((name, root))
         if rng.random() < 0.5:
             texts[f"/srv/{root}/sub/.htaccess"] = rng.choice(OVERRIDES).encode()
@@ -142,9 +148,10 @@ def _all_of(survey: Survey, sites: list[tuple[str, str]], enough: int) -> dict[s
     for _, each in scene.looked.values():
         found |= {f"{number} {one.summary.place}": _told(one) for number, one in enumerate(each)}
     short = Follower(survey).short
-    for path in (*PATHS, "/NAME", "/NAME.html", "/ROOT.html", "/x?ROOT"):
+    for path in (*PATHS, "/NAME", "/NAME.html", "/ROOT.html", "/x?ROOT", "/here", "/w0rdqa.html"):
         for name, root in sites:
-            for host in (f"{name}.test", f"www.{name}.test"):
+            # The last name is nobody's.
+            for host in (f"{name}.test", f"www.{name}.test", "w0rdqa.test"):
                 asked = path.replace("NAME", name).replace("ROOT", root)
                 request = read_request(f"http://{host}{asked}", to="192.0.2.10")
                 found[request.url] = _of_short(short.answer(request))
@@ -181,3 +188,52 @@ def test_what_a_like_site_tells_is_what_the_site_itself_does(
         assert not differ, f"seed {seed}, {at}: {next(iter(differ.items()))}"
     # Most are told by others, and what is not to be told so is met as well.
     assert told[True] > told[False] > 0
+
+
+def alike_sites(main: str, inside: str, missing: tuple[str, ...] = ()) -> Survey:
+    blocks, files = [], []
+    for name in ("kelp", "tern", "oar", "dune", "two"):
+        lines = inside.replace("NAME", name)
+        blocks.append(
+            f"<VirtualHost 192.0.2.10:80>\nServerName {name}.test\nDocumentRoot /srv/{name}\n"
+            f"{lines}\n<Directory /srv/{name}>\nRequire all granted\n</Directory>\n</VirtualHost>"
+        )
+        if name not in missing:
+            files += [f"0644 ines /srv/{name}/{name}.html", f"0644 ines /srv/{name}/page.txt"]
+    return server("\n".join([main, *blocks, ""]), files)
+
+
+@pytest.mark.parametrize(
+    ("main", "inside", "missing", "path"),
+    [
+        # What a visitor asks for, and what is said for all, may look like a hole.
+        ("", "", (), "/w0rdqa.html"),
+        ("DirectoryIndex w0rdqa.html", "", (), "/"),
+        # Sections by the name of a file bind a root that is not there, and one led to by its name.
+        ('<FilesMatch "^t">\nRequire all denied\n</FilesMatch>', "", ("kelp", "tern", "two"), "/"),
+        ("<Files t*>\nRequire all denied\n</Files>", "Alias /here /srv/NAME", (), "/here"),
+        ("<Files t*>\nRequire all denied\n</Files>", "Alias /here /srv/NAME", (), "/here/page.txt"),
+    ],
+)  # fmt: skip
+def test_what_looks_like_a_hole_or_is_chosen_by_name_is_told_by_the_site_itself(
+    main: str, inside: str, missing: tuple[str, ...], path: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    survey = alike_sites(main, inside, missing)
+    found = []
+    for enough in (10**9, 0):
+        monkeypatch.setattr(httpd_alike, "ENOUGH", enough)
+        short = Follower(survey).short
+        asked = [f"http://{name}.test{path}" for name in ("kelp", "tern", "oar", "dune", "two")]
+        found.append(
+            [_of_short(short.answer(read_request(each, to="192.0.2.10"))) for each in asked]
+        )
+    assert found[0] == found[1]
+
+
+def test_who_is_asked_often_is_worked_out(told: Counter[bool]) -> None:
+    httpd_alike.ENOUGH = 0
+    short = Follower(alike_sites("", "")).short
+    for number in range(100):
+        for name in ("kelp", "tern"):
+            short.answer(read_request(f"http://{name}.test/page.txt?{number}", to="192.0.2.10"))
+    assert 0 < sum(told.values()) < 2 * OFTEN

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, replace
 
 from ecumen.audit.finding import Remedy
 from ecumen.audit.scene import Scene
+from ecumen.engines.engine import renewed
 from ecumen.operations.folder import Folder
 from ecumen.operations.homes import NewHomes
 from ecumen.operations.trial import Surveyed
@@ -47,19 +48,28 @@ def template(scene: Scene) -> Template | None:
     """Of several programs the one whose accounts fare worst. None where the survey does not hold
     the template, or there are no personal sites.
     """
+    return _tried_out(scene)[0]
+
+
+def template_remedies(scene: Scene) -> list[Remedy]:
+    """What mends what new accounts get, each with what does it."""
+    return _tried_out(scene)[1]
+
+
+def _tried_out(scene: Scene) -> tuple[Template | None, list[Remedy]]:
     return scene.once("template", _template)
 
 
-def _template(scene: Scene) -> Template | None:
+def _template(scene: Scene) -> tuple[Template | None, list[Remedy]]:
     survey = scene.survey
     skeleton = survey.files.get(SKELETON)
     if skeleton is None or not skeleton.listed:
-        return None
+        return None, []
     if not any(engine.personal() for engine in scene.engines):
-        return None
+        return None, []
     tried = [_tried(scene, skeleton, maker, mode) for maker, mode in _modes(survey)]
     found = [each for each in tried if each is not None]
-    return max(found, key=lambda each: len(each.lacks), default=None)
+    return max(found, key=lambda each: len(each[0].lacks), default=(None, []))
 
 
 def _modes(survey: Survey) -> list[tuple[str, HomeMode]]:
@@ -69,10 +79,13 @@ def _modes(survey: Survey) -> list[tuple[str, HomeMode]]:
     return known or [("", _UNSAID)]
 
 
-def _tried(scene: Scene, skeleton: Entry, maker: str, said: HomeMode) -> Template | None:
-    """A new account, followed through the gates."""
+def _tried(
+    scene: Scene, skeleton: Entry, maker: str, said: HomeMode
+) -> tuple[Template, list[Remedy]] | None:
+    """A new account, followed through the gates, and what would help all that come."""
     made = _with_new(scene.survey, said.mode)
-    follower = Follower(made)
+    # Its configuration is the same: nothing of it is read again.
+    follower = Follower(made, renewed(scene.engines, made))
     evidence = [scene.entry(skeleton)]
     if said.line is not None:
         evidence.insert(0, Evidence(MAKERS[maker][0], said.line, said.text))
@@ -81,33 +94,21 @@ def _tried(scene: Scene, skeleton: Entry, maker: str, said: HomeMode) -> Templat
             if ground.account != _NAME:
                 continue
             if not ground.offered:
-                return Template(SKELETON, maker, said.mode)
+                return Template(SKELETON, maker, said.mode), []
             outcome = follower.run(front_request(ground.site)).outcome
             lacks = [_plain(say(block.code, block.facts)) for _, block in outcome.blocks]
-            mends = [remedy.title for remedy in _mends(made, ground.folder, lacks=bool(lacks))]
-            return Template(SKELETON, maker, said.mode, lacks, mends, evidence)
+            mends = list(_mends(made, ground.folder)) if lacks else []
+            titles = [remedy.title for remedy in mends]
+            return Template(SKELETON, maker, said.mode, lacks, titles, evidence), mends
     return None
-
-
-def template_remedies(scene: Scene) -> list[Remedy]:
-    """What mends what new accounts get, each with what does it."""
-    for _, said in _modes(scene.survey):
-        made = _with_new(scene.survey, said.mode)
-        for engine in Follower(made).engines:
-            for ground in engine.personal():
-                if ground.account == _NAME:
-                    return list(_mends(made, ground.folder, lacks=True))
-    return []
 
 
 def _plain(text: str) -> str:
     return text.replace(_NAME, "NAME").rstrip(".")
 
 
-def _mends(survey: Survey, folder: str, *, lacks: bool) -> Iterator[Remedy]:
+def _mends(survey: Survey, folder: str) -> Iterator[Remedy]:
     """survey: with the new account."""
-    if not lacks:
-        return
     if folder not in survey.files:
         name = folder.rpartition("/")[2]
         root = Account("root", 0, 0, "/root")

@@ -56,6 +56,8 @@ class OwnWords:
         self._counts = counts
         self._most = max(MOST_SHARING, blocks // ONE_IN)
         self._elsewhere = {word for text in elsewhere for word in WORD.findall(text)}
+        # Where a hole would be taken for what stands there, nobody has words of his own.
+        self._none = any(MARK in word for word in self._elsewhere)
 
     def of(self, text: str) -> tuple[str, ...]:
         """In the order in which they stand; none where there are too many."""
@@ -65,7 +67,7 @@ class OwnWords:
             for word in dict.fromkeys(WORD.findall(text))
             if counts[word] <= self._most and word not in elsewhere and _OWN.fullmatch(word)
         )
-        return own if len(own) <= MOST_HOLES else ()
+        return own if len(own) <= MOST_HOLES and not self._none else ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,17 +96,21 @@ class Words:
             text = text.replace(hole, word)
         return text
 
+    def asked(self, text: str) -> str | None:
+        """A text that somebody asks with, with holes; None where one would be no word by itself, or
+        he asks with what looks like one.
+        """
+        holed = self.holed(text)
+        return holed if MARK not in text and stands_apart(holed) else None
+
     def within(self, text: str) -> bool:
-        """Whether one of them stands in a text."""
-        return any(word in text for word in self.own)
+        """Whether one of them stands in a text, or what looks like a hole."""
+        return MARK in text or any(word in text for word in self.own)
 
 
 def stands_apart(text: str) -> bool:
     """Whether each hole of a text is a word by itself, and not a piece of one."""
-    return text.count(MARK) == sum(word in _HOLES for word in WORD.findall(text))
-
-
-_HOLES = frozenset(HOLES)
+    return text.count(MARK) == sum(word in HOLES for word in WORD.findall(text))
 
 
 @dataclass(frozen=True, slots=True)
@@ -176,9 +182,14 @@ class _HeardFiles:
         if path in self.asked:
             return self.asked[path]
         entry = self._files.get(self._words.filled(path))
+        # What a link leads to may lie anywhere. By the name of a file, or of what is not there,
+        # sections are chosen, which is not noted.
+        named = MARK in path[path.rfind("/") :]
+        if (entry is not None and entry.kind is Kind.LINK) or (
+            named and (entry is None or entry.kind is not Kind.DIR)
+        ):
+            raise NotAlike
         if entry is not None:
-            if entry.kind is Kind.LINK:
-                raise NotAlike
             entry = replace(entry, path=path)
         self.asked[path] = entry
         return entry
@@ -265,11 +276,11 @@ class Held(Generic[_T]):
 class Answers(Generic[_T]):
     """What is known of the blocks of one kind about one question."""
 
-    __slots__ = ("_ways", "_whole")
+    __slots__ = ("_odd", "_ways")
 
     def __init__(self) -> None:
         self._ways: list[_Known[_T]] = []
-        self._whole = False
+        self._odd = 0
 
     def of(
         self,
@@ -281,20 +292,18 @@ class Answers(Generic[_T]):
         """What holds for the block with these words; None where that is not to be told from another
         one. work_out: what comes of the block with holes.
         """
-        if self._whole:
-            return None
         for known in self._ways:
             entries = _entries(known, words, survey, subject)
             if entries is not None:
                 return Held(known.value, entries)
-        if len(self._ways) >= MOST_WAYS:
+        if len(self._ways) + self._odd >= MOST_WAYS:
             return None
         heard = Heard(survey, words)
         try:
             value = work_out(heard)
         except (NotAlike, TooCostly):
-            # Whatever was met: it would be met of each of them.
-            self._whole = True
+            # It may be this one alone; where it is each of them, nobody tries for long.
+            self._odd += 1
             return None
         asked = heard.files.asked
         owners = _Owners(subject)

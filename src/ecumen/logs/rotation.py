@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from functools import lru_cache
+
+from ecumen.patterns import shell_pattern
 
 PACKED = ".gz"
 # Packed in ways that are not read.
@@ -59,14 +60,8 @@ def rotated_by(text: str) -> Iterator[str]:
 
 
 def is_rotated(pattern: str, path: str) -> bool:
-    """Whether a pattern of an entry means a log. Source: glob(7)."""
-    return pattern == path or _compiled(pattern).fullmatch(path) is not None
-
-
-@lru_cache(maxsize=4096)
-def _compiled(pattern: str) -> re.Pattern[str]:
-    parts = (
-        "[^/]*" if piece == "*" else "[^/]" if piece == "?" else re.escape(piece)
-        for piece in re.split(r"([*?])", pattern)
-    )
-    return re.compile("".join(parts))
+    """Whether a pattern of an entry is known to mean a log. Source: glob(7)."""
+    if pattern == path:
+        return True
+    known = shell_pattern(pattern, slashes_apart=True)
+    return known is not None and known.match(path) is not None

@@ -17,6 +17,7 @@ MAKERS: Mapping[str, tuple[str, str]] = {
 # Up to 3.118 homes were open; from when they are closed on, the file that comes with it says so.
 _ADDUSERS, _SAID = 0o755, re.compile(r"#\s*Default:\s*DIR_MODE=([0-7]{3,4})\s*\Z")
 _USUAL_MASK = 0o022
+_MODES = 0o7777
 _ADDUSER_LINE = re.compile(r"\s*([_a-zA-Z0-9]+)\s*=\s*(.*)")
 
 
@@ -67,8 +68,9 @@ def _useradds(lines: list[str]) -> HomeMode:
                 found[words[0]] = HomeMode(read, number, line.strip())
             else:
                 found.pop(words[0], None)
-    if "HOME_MODE" in found:
-        return found["HOME_MODE"]
+    said = found.get("HOME_MODE")
+    if said is not None:
+        return HomeMode(said.mode & _MODES, said.line, said.text)
     mask = found.get("UMASK", HomeMode(_USUAL_MASK))
     return HomeMode(0o777 & ~mask.mode, mask.line, mask.text)
 
@@ -97,7 +99,7 @@ def _addusers(lines: list[str]) -> HomeMode:
         if match[1].lower() == "dir_mode":
             octal = re.match(r"\s*([0-7]+)", value)
             good = re.search(r"[0-7]{3}", value) is not None
-            mode = int(octal[1], 8) if good and octal else usual
+            mode = int(octal[1], 8) & _MODES if good and octal else usual
             found = HomeMode(mode, number, line.strip())
         elif match[1].lower() == "setgid_home":
             for_group = "yes" in value.lower()

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import copy
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TypeVar, cast
@@ -29,10 +29,11 @@ from ecumen.engines.httpd.lexer import words as words_of
 from ecumen.engines.httpd.overrides import OverrideReader
 from ecumen.engines.httpd.reader import worked_out
 from ecumen.engines.httpd.server import Host, Section, Server, host_like
+from ecumen.engines.httpd.settings import Settings
 from ecumen.engines.httpd.targets import Targets
 from ecumen.engines.httpd.way import AddressWays
 from ecumen.engines.source import SurveySource
-from ecumen.engines.tree import Deferred, Directive, Place
+from ecumen.engines.tree import Deferred, Directive, Place, Tree
 from ecumen.rights import Walker
 from ecumen.survey import Survey
 
@@ -168,8 +169,8 @@ class Alike:
         )
         survey = self.survey
         views = (view for engine in survey.engines for view in engine.own_view)
-        elsewhere = (survey.host, *views, *_said(self.server.said))
-        return OwnWords(texts, elsewhere)
+        said = (line.text for line in Tree(self.server.said).walk())
+        return OwnWords(texts, (survey.host, *views, *said))
 
     def _kind(self, directive: Directive, text: str) -> _Kind | None:
         """None where a hole stands in anything but a name or a path."""
@@ -183,7 +184,7 @@ class Alike:
         def lines() -> Sequence[Directive]:
             return worked_out(NOWHERE, text, self.server.reader.cache.lines, 0)
 
-        if not all(_may_differ(line) for line in _each(lines())):
+        if not all(map(_may_differ, Tree(tuple(lines())).walk())):
             return None
         inner = Deferred(text, place, block.at_once, lines)
         return _Kind(host_like(self.server, directive._replace(place=place, children=inner)))
@@ -202,14 +203,19 @@ class Alike:
 class _Noting(Section):
     """A section by a pattern: what it is asked is noted."""
 
-    __slots__ = ("heard",)
+    __slots__ = ("heard", "section")
     heard: Heard
+    section: Section
+
+    @property
+    def settings(self) -> Settings:
+        return self.section.settings
 
     def fits_folder(self, path: str) -> bool | None:
-        return self.heard.fits(super().fits_folder, path)
+        return self.heard.fits(self.section.fits_folder, path)
 
     def fits_regex(self, text: str) -> bool | None:
-        return self.heard.fits(super().fits_regex, text)
+        return self.heard.fits(self.section.fits_regex, text)
 
 
 def _noting(host: Host, heard: Heard) -> Host:
@@ -219,7 +225,7 @@ def _noting(host: Host, heard: Heard) -> Host:
         if section.kind == "folder" and not section.wild:
             return section
         made = _Noting(section.kind, section.pattern, section.directive, section.depth)
-        made.heard = heard
+        made.heard, made.section = heard, section
         return made
 
     if not host.folder_patterns and not any(section.wild for section in host.folders):
@@ -228,17 +234,6 @@ def _noting(host: Host, heard: Heard) -> Host:
     made.folders = list(map(noting, host.folders))
     made.folder_patterns = list(map(noting, host.folder_patterns))
     return made
-
-
-def _each(lines: Iterable[Directive]) -> Iterator[Directive]:
-    """All lines, with those of sections."""
-    for line in lines:
-        yield line
-        yield from _each(line.children or ())
-
-
-def _said(lines: Iterable[Directive]) -> Iterator[str]:
-    return (line.text for line in _each(lines))
 
 
 def _may_differ(line: Directive) -> bool:
@@ -254,5 +249,7 @@ def _may_differ(line: Directive) -> bool:
     if name == "rewriterule":
         return all(MARK not in word for at, word in enumerate(given) if at != 1)
     if name in _LAST:
-        return all(MARK not in word for word in given[:-1])
+        # What an alias leads to is a folder by another name than its own word (see `Heard`).
+        leaf = given[-1][given[-1].rfind("/") :] if "alias" in name else ""
+        return MARK not in leaf and all(MARK not in word for word in given[:-1])
     return leaves_answer(line)

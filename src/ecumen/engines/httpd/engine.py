@@ -12,11 +12,11 @@ from functools import cached_property
 
 from ecumen import codes
 from ecumen.contexts.confinement import Confinement
-from ecumen.engines.alike import Filler, stands_apart
+from ecumen.engines.alike import Filler
 from ecumen.engines.breaks import Break, ReadingOrder, breaks_of
 from ecumen.engines.confined import confined_walker
 from ecumen.engines.draft import SiteDraft
-from ecumen.engines.httpd.alike import Alike
+from ecumen.engines.httpd.alike import Alike, Like
 from ecumen.engines.httpd.asking import Asking
 from ecumen.engines.httpd.callers import Callers
 from ecumen.engines.httpd.checks import first_fault
@@ -324,15 +324,23 @@ class HttpdEngine:
         host = self._host_at.get(site) or self.server.main
         like = None if self._alike is None or host.later is None else self._alike.of(host)
         if self._alike is not None and like is not None and like.alike.account is None:
-            holed = like.words.holed(folder)
-            question = "folder", holed
-            held = self._alike.answer(
-                like, question, lambda ground: _in_folder(ground.targets, ground.host, holed)
-            )
-            if held is not None and stands_apart(holed):
-                return held.value and held.value.filled(like.fill)
+            found = self._in_folder_of(self._alike, like, folder)
+            if found is not None:
+                return found[0]
         laps = self._lane(host)[1]
         return None if laps.walker is None else _in_folder(laps.phases.targets, host, folder)
+
+    def _in_folder_of(
+        self, alike: Alike, like: Like, folder: str
+    ) -> tuple[_InFolder | None] | None:
+        """The same, as another host of its kind tells; None where that is not to be told."""
+        holed = like.words.asked(folder)
+        if holed is None:
+            return None
+        held = alike.answer(
+            like, ("folder", holed), lambda ground: _in_folder(ground.targets, ground.host, holed)
+        )
+        return None if held is None else (held.value and held.value.filled(like.fill),)
 
     def access_patterns(self) -> Iterable[AccessPattern]:
         return access_patterns(self.survey, self.server)

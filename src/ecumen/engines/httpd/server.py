@@ -34,6 +34,7 @@ from ecumen.engines.httpd.settings import (
 )
 from ecumen.engines.httpd.uri import USUAL_LINE_LIMIT
 from ecumen.engines.numbers import atoi
+from ecumen.engines.parts import Parts
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank, proof_of
 from ecumen.engines.tree import Deferred, Directive, Mistake, Place, Source, Tree
 from ecumen.patterns import Regex, compiled, shell_pattern
@@ -330,9 +331,8 @@ class _Compiler:
     def whole(self, host: Host, directives: Sequence[Directive]) -> Host:
         """The main server, with the virtual hosts that stand in it."""
         plain = []
-        hosting = _named(directives, _VIRTUAL)
         for directive in directives:
-            if directive.name in hosting:
+            if _is_host(directive):
                 self._virtual(directive)
             else:
                 if (takes := _taker_at_once(directive.name)) is not None:
@@ -757,11 +757,6 @@ def _types(text: bytes) -> dict[str, str]:
 _PROXIED = ("remoteipproxyprotocol",)
 
 
-def _named(directives: Sequence[Directive], name: str) -> set[str]:
-    """How a name, given in small letters, is written among these: they have few names."""
-    return {each for each in {directive.name for directive in directives} if each.lower() == name}
-
-
 def host_like(server: Server, directive: Directive) -> Host:
     """A virtual host with these lines, as if it stood in a server's configuration."""
     compiler = _Compiler(server.reader)
@@ -801,7 +796,7 @@ def _of_connections(main: Host, hosts: Sequence[Host]) -> list[Doubt]:
 
 
 def _unset(
-    reader: Reader, directives: Sequence[Directive], parts: Mapping[int, Host]
+    reader: Reader, directives: Sequence[Directive], host_of: Mapping[int, Host]
 ) -> list[Doubt]:
     """What comes of variables that lines use and nobody knows: they stay as they stand there, or
     are known to whoever started the server. Within a virtual host that is the host's affair alone.
@@ -813,7 +808,7 @@ def _unset(
     place_of = {place: name for place, name in reader.unset if name in names}
     doubts: list[Doubt] = []
     for directive in directives:
-        host = parts.get(id(directive))
+        host = host_of.get(id(directive))
         # Where a variable is used, all was read at once.
         for line in Tree((directive,)).walk_where(lambda inner: False):
             used = [name for name in names if f"${{{name}}}" in line.text]
@@ -906,54 +901,21 @@ def load(
 _BUILT_IN_ROOTS = {"/etc/apache2": "/var/www/html"}
 
 
-class _Parts:
-    """The lines of a configuration by what they are. known: the hosts that came of lines before, by
-    their numbers; all others are new. said: what stands outside of hosts.
-    """
+def _bearings(parts: Parts[Directive, Host], before: Mapping[int, _Bearing]) -> dict[int, _Bearing]:
+    """What hosts bear on all requests. before: of those that were there before."""
+    new = {id(each): _bearing_of((each,)) for each in parts.new}
+    found = {number: each for number, each in new.items() if each.doubts or each.names}
+    held = parts.of if before else {}
+    return found | {n: each for n, each in before.items() if n in held and n not in new}
 
-    def __init__(self, directives: Sequence[Directive], known: Mapping[int, Host]) -> None:
-        self._divide(directives, known)
-        if flat(self.new) is not self.new:
-            self._divide(flat(directives), known)
-        self.hosting = {_VIRTUAL} | _named(self.new, _VIRTUAL)
-        self.said = tuple([each for each in self.new if each.name not in self.hosting])
 
-    def _divide(self, directives: Sequence[Directive], known: Mapping[int, Host]) -> None:
-        self.directives = directives
-        self._numbers = list(map(id, directives))
-        self._held = list(map(known.get, self._numbers))
-        self._places = [at for at, host in enumerate(self._held) if host is None]
-        self.new = [directives[at] for at in self._places]
+@lru_cache(maxsize=4096)
+def _opens_host(written: str) -> bool:
+    return written.lower() == _VIRTUAL
 
-    @property
-    def single(self) -> bool:
-        """Whether no host stands there twice."""
-        if len(set(self._numbers)) == len(self._numbers):
-            return True
-        hosts = [id(each) for each in self.directives if each.name.lower() == _VIRTUAL]
-        return len(set(hosts)) == len(hosts)
 
-    def hosts(self, made: Sequence[Host]) -> list[Host]:
-        """All of them, with what came of the new ones, in order."""
-        fresh = iter(made)
-        for at in self._places:
-            if self.directives[at].name in self.hosting:
-                self._held[at] = next(fresh)
-        return [host for host in self._held if host is not None]
-
-    @property
-    def of(self) -> dict[int, Host]:
-        pairs = zip(self._numbers, self._held, strict=True)
-        return {number: host for number, host in pairs if host is not None}
-
-    def bearings(self, before: Mapping[int, _Bearing]) -> dict[int, _Bearing]:
-        """What hosts bear on all requests; before: of those that were there before."""
-        new = {id(each): _bearing_of((each,)) for each in self.new if each.name in self.hosting}
-        found = {number: each for number, each in new.items() if each.doubts or each.names}
-        if before:
-            numbers = set(self._numbers)
-            found |= {n: each for n, each in before.items() if n in numbers and n not in new}
-        return found
+def _is_host(directive: Directive) -> bool:
+    return _opens_host(directive.name)
 
 
 def _compiled(
@@ -964,16 +926,19 @@ def _compiled(
     before: Server | None,
     where_only: bool,
 ) -> Server:
-    # Of thousands of hosts that were there before, none is looked at again.
-    parts = _Parts(tree.directives, before.parts if before is not None else {})
+    parts = Parts(tree.directives, before.parts if before is not None else {}, _is_host)
+    directives = tree.directives
+    if flat(parts.others) is not parts.others:
+        directives = tuple(flat(directives))
+        parts = Parts(directives, before.parts if before is not None else {}, _is_host)
     same = before is not None and before.said == parts.said and before.root == reader.root
-    # A file that is included twice makes two hosts of one line: each is its own.
     single = parts.single
-    if before is None or not same or not single:
-        parts = _Parts(tree.directives, {})
+    if not same or not single:
+        parts = Parts(directives, {}, _is_host)
     compiler = _Compiler(reader, where_only)
-    main = compiler.whole(Host(Place(engine.config, 1), None), parts.new)
-    hosts = parts.hosts(compiler.hosts)
+    main = compiler.whole(Host(Place(engine.config, 1), None), parts.others)
+    hosts = parts.made(compiler.hosts)
+    host_of = parts.of
     if main.name_line is not None:
         main.place = main.name_line.place
     if main.root is None:
@@ -983,19 +948,18 @@ def _compiled(
     main.aliases.sort(key=lambda alias: alias.late)
     main.folders.sort(key=lambda section: section.depth)
     main.folder_patterns.sort(key=_slashes)
-    bearings = parts.bearings(before.bearings if before is not None else {})
+    bearings = _bearings(parts, before.bearings if before is not None else {})
     bearing = _Bearing()
-    for directive in parts.directives if bearings else parts.said:
+    for directive in directives if bearings else parts.said:
         found = bearings.get(id(directive))
-        if found is None and directive.name not in parts.hosting:
+        if found is None and id(directive) not in host_of:
             found = _bearing_of((directive,))
         if found is not None:
             bearing.doubts += found.doubts
             bearing.names |= found.names
     types_file = compiler.types_file or reader.absolute(DEFAULT_TYPES)
     types = source.read(types_file) if "mime_module" in reader.modules else b""
-    host_of = parts.of
-    doubts = [*_unset(reader, parts.directives, host_of), *bearing.doubts]
+    doubts = [*_unset(reader, directives, host_of), *bearing.doubts]
     if "remoteip_module" in reader.modules:
         doubts += _of_connections(main, hosts)
     if types is None:

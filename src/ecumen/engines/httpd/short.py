@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from typing import NoReturn
 
 from ecumen.caches import Bounded, WorkedOut
-from ecumen.engines.alike import Heard, stands_apart
+from ecumen.engines.alike import Heard
 from ecumen.engines.httpd import types
 from ecumen.engines.httpd.access import Access, AccessOutcome, Visitor, judge
 from ecumen.engines.httpd.alike import Alike, Ground, Like
@@ -36,6 +36,7 @@ from ecumen.rights import READ, Problem, decide
 from ecumen.survey import Entry, Kind
 
 MOST_ENDINGS = 1000
+OFTEN = 8  # questions to one host
 # What conditions may ask for that the address and the name alone tell.
 _PLAINEST = frozenset(
     "REQUEST_FILENAME SCRIPT_FILENAME REQUEST_URI QUERY_STRING HTTP_HOST HTTPS".split()
@@ -112,6 +113,7 @@ class ShortAnswers:
         self.walker = targets.walker
         self._hosts: WorkedOut[Door, Host | None] = WorkedOut(MOST_KEPT, self._host)
         self._known: dict[int, _Site | None] = {}
+        self._asked: dict[int, int] = {}
         self._spots: WorkedOut[tuple[_Site, str], _Spot | None] = WorkedOut(MOST_KEPT, self._spot)
         self._held: WorkedOut[Settings, _Held | None] = WorkedOut(MOST_KEPT, self._holding)
         self._judged: dict[tuple[object, ...], AccessOutcome | None] = Bounded(MOST_KEPT)
@@ -122,8 +124,11 @@ class ShortAnswers:
         host = self._hosts[asked.door] if asked.plain else None
         if host is None:
             return None
-        if self.alike is not None and id(host) not in self._known:
-            held = self._by_its_like(self.alike, host, asked)
+        number = id(host)
+        if self.alike is not None and number not in self._known:
+            # Who is asked for often is worked out: each of its answers is shorter then.
+            often = self._asked[number] = self._asked.get(number, 0) + 1
+            held = self._by_its_like(self.alike, host, asked) if often < OFTEN else None
             if held is not None:
                 return held[0]
         return self.of_host(host, asked)
@@ -131,8 +136,9 @@ class ShortAnswers:
     def of_host(self, host: Host, asked: Question) -> Short | None:
         """What comes of a plain request that this host answers."""
         number = id(host)
-        site = self._known[number] if number in self._known else self._compiled(host)
-        self._known[number] = site
+        if number not in self._known:
+            self._known[number] = self._compiled(host)
+        site = self._known[number]
         if site is None:
             return None
         inquiry = _Inquiry(asked, site)
@@ -161,8 +167,8 @@ class ShortAnswers:
         words = like.words
         if words.within(asked.path) or words.within(asked.query or ""):
             return None
-        name = words.holed(asked.host)
-        if not stands_apart(name):
+        name = words.asked(asked.host)
+        if name is None:
             return None
         question = (
             asked.address, asked.port, asked.sealed, name, asked.method, asked.path, asked.query,

@@ -198,14 +198,12 @@ def _filled(summary: SiteSummary, like: Like) -> SiteSummary:
         line = kept.line
         place = None if line.place is None else fill.at(line.place)
         kept = LogKeeping(Proof(place, fill.text(line.text)), kept.template, kept.own)
-    texts = (fill.maybe(text) for text in (summary.root, summary.log, summary.errors))
-    root, log, errors = texts
     return SiteSummary(
         name=host.label,
         place=host.place,
         bindings=summary.bindings,
         names=host.all_names,
-        root=root,
+        root=fill.maybe(summary.root),
         address=summary.address,
         port=summary.port,
         asked_as=host.name or summary.asked_as,
@@ -216,9 +214,9 @@ def _filled(summary: SiteSummary, like: Like) -> SiteSummary:
         ),
         claims=tuple(_claims(host)),
         index=summary.index,
-        log=log,
+        log=fill.maybe(summary.log),
         kept=kept,
-        errors=errors,
+        errors=fill.maybe(summary.errors),
     )
 
 

@@ -6,7 +6,7 @@ Source: nginx, ngx_http_core_module ("server", "listen", "server_name", "locatio
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache, partial
@@ -18,6 +18,7 @@ from ecumen.engines.nginx.locations import Location, Locations
 from ecumen.engines.nginx.reader import Cache, Reader, Reading
 from ecumen.engines.nginx.tables import ByAddress, ByShare, by_address, by_share
 from ecumen.engines.nginx.texts import Text, text_of
+from ecumen.engines.parts import Parts
 from ecumen.engines.sites import Binding, Doubt, Phase, Proof, Rank
 from ecumen.engines.tree import Mistake, Place, Source
 from ecumen.patterns import Regex
@@ -167,36 +168,8 @@ def _paths_of(conf: Conf) -> list[str]:
     return found
 
 
-class _Parts:
-    """The lines of a block by what they are. known: the servers that came of lines before, by their
-    numbers. new: other servers; said: what stands outside of servers.
-    """
-
-    def __init__(self, lines: Sequence[Line], known: Mapping[int, Server]) -> None:
-        self._numbers = list(map(id, lines))
-        self._held = list(map(known.get, self._numbers))
-        others = [at for at, server in enumerate(self._held) if server is None]
-        self._places = [at for at in others if lines[at].name == "server"]
-        self.new = [lines[at] for at in self._places]
-        self.said = [line for line in map(lines.__getitem__, others) if line.name != "server"]
-
-    @property
-    def single(self) -> bool:
-        """Whether no line stands there twice, as of a file that is included twice: of one line two
-        servers are made then, and each is its own.
-        """
-        return len(set(self._numbers)) == len(self._numbers)
-
-    def servers(self, made: Sequence[Server]) -> list[Server]:
-        """All of them, with what came of the new ones, in order."""
-        for at, server in zip(self._places, made, strict=True):
-            self._held[at] = server
-        return [server for server in self._held if server is not None]
-
-    @property
-    def of(self) -> dict[int, Server]:
-        pairs = zip(self._numbers, self._held, strict=True)
-        return {number: server for number, server in pairs if server is not None}
+def _is_server(line: Line) -> bool:
+    return line.name == "server"
 
 
 class Compiler:
@@ -231,12 +204,11 @@ class Compiler:
         blocks = [line.children for line in http if line.children is not None]
         outside = [line for line in reading.lines if line.name != "http"]
         known = self.before.parts if self.before is not None and len(blocks) == 1 else {}
-        # Of thousands of servers that were there before, none is looked at again.
-        parted = [_Parts(lines, known) for lines in blocks]
+        parted = [Parts(lines, known, _is_server) for lines in blocks]
         whole.said = (*outside, *(line for parts in parted for line in parts.said))
         single = all(parts.single for parts in parted)
         if self.before is None or self.before.said != whole.said or not single:
-            parted = [_Parts(lines, {}) for lines in blocks]
+            parted = [Parts(lines, {}, _is_server) for lines in blocks]
         for parts in parted:
             servers += self._http(parts, conf, whole, doubts)
             if single:
@@ -245,7 +217,9 @@ class Compiler:
         self.before = None
         return whole
 
-    def _http(self, parts: _Parts, conf: Conf, whole: Whole, doubts: list[Doubt]) -> list[Server]:
+    def _http(
+        self, parts: Parts[Line, Server], conf: Conf, whole: Whole, doubts: list[Doubt]
+    ) -> list[Server]:
         draft = ConfDraft(conf, self.absolute)
         merge = True
         defined: set[str] = set()
@@ -273,7 +247,7 @@ class Compiler:
                         doubts.append(_unread(line))
         doubts += [_unread(line) for line in conf.unread]
         whole.defined = frozenset(defined)
-        return parts.servers([self._server(line, conf, merge) for line in parts.new])
+        return parts.made([self._server(line, conf, merge) for line in parts.new])
 
     def _map(self, line: Line, whole: Whole) -> None:
         if len(line.args) != 2:
